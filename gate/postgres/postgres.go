@@ -1,0 +1,249 @@
+// Package postgres opens PostgreSQL databases for the runtime, through the
+// driver's own pool.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"widegate/gate"
+)
+
+// Engine says how PostgreSQL differs from other databases.
+var Engine = &gate.Engine{
+	Name:         "postgres",
+	Quote:        '"',
+	Numbered:     true,
+	Returning:    true,
+	ArrayArgs:    true,
+	NullsHigh:    true,
+	DoubleColons: true,
+}
+
+// Open connects to the database that a postgres:// URL names. Sessions run in
+// UTC.
+func Open(ctx context.Context, address string) (gate.DB, error) {
+	config, err := pgxpool.ParseConfig(address)
+	if err != nil {
+		return nil, fmt.Errorf("reading the database URL: %w", err)
+	}
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("connecting to %s: %w", config.ConnConfig.Host, err)
+	}
+	d := &database{conn: conn{pool}, pool: pool}
+	if err := d.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("connecting to %s: %w", config.ConnConfig.Host, err)
+	}
+	return d, nil
+}
+
+// runner is what a pool and a transaction have in common.
+type runner interface {
+	Query(ctx context.Context, text string, args ...any) (pgx.Rows, error)
+	Exec(ctx context.Context, text string, args ...any) (pgconn.CommandTag, error)
+	Begin(ctx context.Context) (pgx.Tx, error)
+}
+
+type conn struct{ run runner }
+
+func (c conn) Engine() *gate.Engine { return Engine }
+
+func (c conn) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	list, err := c.run.Query(ctx, text, args...)
+	if err != nil {
+		return nil, translate(err)
+	}
+	return &rows{list: list}, nil
+}
+
+func (c conn) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	tag, err := c.run.Exec(ctx, text, args...)
+	return gate.Result{Rows: tag.RowsAffected()}, translate(err)
+}
+
+// once runs do in a transaction of the pool, or in a savepoint.
+func (c conn) once(ctx context.Context, do func(tx gate.DB) error) error {
+	tx, err := c.run.Begin(ctx)
+	if err != nil {
+		return fmt.Errorf("beginning a transaction: %w", translate(err))
+	}
+	// The context may be over by then, and the connection must be free again.
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	if err := do(transaction{conn{tx}}); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return fmt.Errorf("committing: %w", translate(err))
+	}
+	return nil
+}
+
+type database struct {
+	conn
+	pool *pgxpool.Pool
+}
+
+func (d *database) Ping(ctx context.Context) error { return translate(d.pool.Ping(ctx)) }
+
+func (d *database) Close() error {
+	d.pool.Close()
+	return nil
+}
+
+// maxTries is how often a transaction is run before its error is final.
+const maxTries = 5
+
+func (d *database) InTx(ctx context.Context, do func(tx gate.DB) error) error {
+	for try := 1; ; try++ {
+		err := d.once(ctx, do)
+		if err == nil || try == maxTries || !retryable(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
+		}
+	}
+}
+
+type transaction struct{ conn }
+
+func (t transaction) Ping(context.Context) error { return nil }
+func (t transaction) Close() error               { return nil }
+
+// InTx runs do in a savepoint. Nothing is tried again: that is for the whole
+// transaction to do.
+func (t transaction) InTx(ctx context.Context, do func(tx gate.DB) error) error {
+	return t.once(ctx, do)
+}
+
+type rows struct {
+	list    pgx.Rows
+	cells   []cell
+	targets []any
+}
+
+// cell takes a value that the driver cannot store by itself.
+type cell struct{ field any }
+
+func (c *cell) Scan(src any) error { return gate.Assign(c.field, src) }
+
+func (r *rows) Next() bool { return r.list.Next() }
+func (r *rows) Err() error { return translate(r.list.Err()) }
+
+func (r *rows) Close() error {
+	r.list.Close()
+	return nil
+}
+
+func (r *rows) Scan(fields []any) error {
+	if len(r.cells) != len(fields) {
+		r.cells = make([]cell, len(fields))
+		r.targets = make([]any, len(fields))
+	}
+	for i, f := range fields {
+		switch f.(type) {
+		case *int64, *int32, *int16, *float64, *float32, *bool:
+			r.targets[i] = f
+		default:
+			r.cells[i].field = f
+			r.targets[i] = &r.cells[i]
+		}
+	}
+	return r.list.Scan(r.targets...)
+}
+
+// The codes of the server's errors that callers act on; see appendix A of the
+// PostgreSQL manual.
+const (
+	notNullViolation     = "23502"
+	foreignKeyViolation  = "23503"
+	uniqueViolation      = "23505"
+	checkViolation       = "23514"
+	exclusionViolation   = "23P01"
+	stringTruncation     = "22001"
+	numericOutOfRange    = "22003"
+	serializationFailure = "40001"
+	deadlockDetected     = "40P01"
+	connectionException  = "08"
+	operatorIntervention = "57P"
+	tooManyConnections   = "53300"
+)
+
+func retryable(err error) bool {
+	var e *pgconn.PgError
+	return errors.As(err, &e) && (e.Code == serializationFailure || e.Code == deadlockDetected)
+}
+
+func translate(err error) error {
+	if err == nil {
+		return nil
+	}
+	var e *pgconn.PgError
+	if !errors.As(err, &e) {
+		return translateNet(err)
+	}
+	broken := &gate.ConstraintError{Name: e.ConstraintName, Table: e.TableName, Err: err}
+	switch e.Code {
+	case uniqueViolation, exclusionViolation:
+		broken.Kind = gate.UniqueBroken
+		broken.Columns = keyColumns(e.Detail)
+	case foreignKeyViolation:
+		broken.Kind = gate.ReferenceBroken
+		broken.Columns = keyColumns(e.Detail)
+		if strings.HasPrefix(e.Message, "update or delete") {
+			broken.Kind = gate.StillReferenced
+		}
+	case checkViolation:
+		broken.Kind = gate.CheckBroken
+	case notNullViolation:
+		broken.Kind = gate.NotNullBroken
+		broken.Columns = []string{e.ColumnName}
+	case stringTruncation, numericOutOfRange:
+		broken.Kind = gate.TooLong
+	default:
+		if strings.HasPrefix(e.Code, connectionException) || strings.HasPrefix(e.Code, operatorIntervention) || e.Code == tooManyConnections {
+			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
+		}
+		return err
+	}
+	return broken
+}
+
+func translateNet(err error) error {
+	var refused *pgconn.ConnectError
+	var away net.Error
+	if errors.As(err, &refused) || errors.As(err, &away) && !errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
+	}
+	return err
+}
+
+var keyDetail = regexp.MustCompile(`^Key \((.*?)\)=`)
+
+// keyColumns reads "Key (apiary_id, name)=(…) already exists."
+func keyColumns(detail string) []string {
+	m := keyDetail.FindStringSubmatch(detail)
+	if m == nil {
+		return nil
+	}
+	columns := strings.Split(m[1], ", ")
+	for i, c := range columns {
+		columns[i] = strings.ReplaceAll(strings.Trim(c, `"`), `""`, `"`)
+	}
+	return columns
+}

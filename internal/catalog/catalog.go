@@ -1,0 +1,330 @@
+// Package catalog holds a database schema as facts: what the engine knows,
+// named as the engine names it, before any decision about code is taken.
+//
+// The readers fill a Catalog, the model is made from one, and two of them can
+// be compared. Its JSON form is canonical: the same schema gives the same
+// bytes, so that a snapshot kept in version control differs only where the
+// schema does.
+package catalog
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Version is that of the JSON form.
+const Version = 1
+
+// The engines.
+const (
+	Postgres = "postgres"
+	MySQL    = "mysql" // MariaDB too
+	SQLite   = "sqlite"
+)
+
+// Catalog is one database, or the schemas of it that were read.
+type Catalog struct {
+	Version  int       `json:"version"`
+	Engine   string    `json:"engine"`
+	Schemas  []string  `json:"schemas,omitempty"` // that were read besides the connection's own
+	Tables   []Table   `json:"tables"`
+	Enums    []Enum    `json:"enums,omitempty"`
+	Routines []Routine `json:"routines,omitempty"`
+	Notes    []Note    `json:"notes,omitempty"`
+}
+
+// Note is something the reader could not carry over.
+type Note struct {
+	Table string `json:"table,omitempty"`
+	Text  string `json:"text"`
+}
+
+// Kind tells tables from views.
+type Kind string
+
+// The kinds of tables.
+const (
+	BaseTable        Kind = "table"
+	View             Kind = "view"
+	MaterializedView Kind = "materialized view"
+)
+
+// Table is a table or a view.
+type Table struct {
+	Schema     string      `json:"schema,omitempty"` // empty in SQLite
+	Name       string      `json:"name"`
+	Kind       Kind        `json:"kind"`
+	Comment    string      `json:"comment,omitempty"`
+	Columns    []Column    `json:"columns"`
+	PrimaryKey *Key        `json:"primaryKey,omitempty"`
+	Uniques    []Key       `json:"uniques,omitempty"`
+	References []Reference `json:"references,omitempty"`
+	Checks     []Check     `json:"checks,omitempty"`
+	Indexes    []Index     `json:"indexes,omitempty"`
+	Definition string      `json:"definition,omitempty"` // of a view
+	Rows       int64       `json:"-"`                    // the engine's estimate, -1 where it has none
+}
+
+// Column is a column of a table, in the table's order.
+type Column struct {
+	Name      string   `json:"name"`
+	Declared  string   `json:"declared"` // the engine's own name of the type
+	Type      Type     `json:"type"`
+	Nullable  bool     `json:"nullable,omitempty"`
+	Default   *Default `json:"default,omitempty"`
+	Generated string   `json:"generated,omitempty"` // the expression it is computed by
+	Comment   string   `json:"comment,omitempty"`
+	Collation string   `json:"collation,omitempty"`
+}
+
+// TypeKind is a family of types that all engines share.
+type TypeKind string
+
+// The families of types. Other is everything that is carried as text.
+const (
+	Int         TypeKind = "int"
+	Float       TypeKind = "float"
+	Decimal     TypeKind = "decimal"
+	Bool        TypeKind = "bool"
+	Text        TypeKind = "text"
+	Bytes       TypeKind = "bytes"
+	Date        TypeKind = "date"
+	Time        TypeKind = "time"
+	Timestamp   TypeKind = "timestamp"
+	TimestampTZ TypeKind = "timestamptz"
+	UUID        TypeKind = "uuid"
+	JSON        TypeKind = "json"
+	EnumKind    TypeKind = "enum"
+	Other       TypeKind = "other"
+)
+
+// Type is a normalized type.
+type Type struct {
+	Kind      TypeKind `json:"kind"`
+	Bits      int      `json:"bits,omitempty"` // of int and float
+	Unsigned  bool     `json:"unsigned,omitempty"`
+	Size      int      `json:"size,omitempty"`      // longest text in characters, bytes in bytes
+	Precision int      `json:"precision,omitempty"` // digits of a decimal
+	Scale     int      `json:"scale,omitempty"`     // of them, after the point
+	Enum      string   `json:"enum,omitempty"`      // name of the enum type, qualified by its schema
+	Labels    []string `json:"labels,omitempty"`    // of an enum without a type of its own
+}
+
+// DefaultKind says who makes the value of a column that an insert leaves out.
+type DefaultKind string
+
+// The kinds of defaults.
+const (
+	Constant   DefaultKind = "constant"
+	Expression DefaultKind = "expression"
+	Identity   DefaultKind = "identity" // the engine numbers the rows
+)
+
+// Default is what a column gets when an insert leaves it out.
+type Default struct {
+	Kind DefaultKind `json:"kind"`
+	Text string      `json:"text,omitempty"` // the bare value of a constant, or the expression
+}
+
+// Key is a primary or unique key.
+type Key struct {
+	Name    string   `json:"name,omitempty"`
+	Columns []string `json:"columns"`
+}
+
+// Reference is a foreign key.
+type Reference struct {
+	Name     string   `json:"name,omitempty"`
+	Columns  []string `json:"columns"`
+	Schema   string   `json:"schema,omitempty"`
+	Table    string   `json:"table"`
+	Target   []string `json:"target"`
+	OnUpdate string   `json:"onUpdate,omitempty"` // lower case; empty is no action
+	OnDelete string   `json:"onDelete,omitempty"`
+}
+
+// Check is a check constraint.
+type Check struct {
+	Name string `json:"name,omitempty"`
+	Expr string `json:"expr"`
+}
+
+// Index is an index that is not the one of a key.
+type Index struct {
+	Name    string   `json:"name"`
+	Columns []string `json:"columns"` // an expression stands as its text in parentheses
+	Unique  bool     `json:"unique,omitempty"`
+	Where   string   `json:"where,omitempty"`
+}
+
+// Enum is an enum type.
+type Enum struct {
+	Schema  string   `json:"schema,omitempty"`
+	Name    string   `json:"name"`
+	Labels  []string `json:"labels"`
+	Comment string   `json:"comment,omitempty"`
+}
+
+// Routine is a function or procedure.
+type Routine struct {
+	Schema     string     `json:"schema,omitempty"`
+	Name       string     `json:"name"`
+	Kind       string     `json:"kind"` // function or procedure
+	Arguments  []Argument `json:"arguments,omitempty"`
+	Returns    string     `json:"returns,omitempty"` // the declared type
+	Volatility string     `json:"volatility,omitempty"`
+	Comment    string     `json:"comment,omitempty"`
+}
+
+// Argument is one of a routine's.
+type Argument struct {
+	Name     string `json:"name,omitempty"`
+	Mode     string `json:"mode,omitempty"` // empty is in
+	Declared string `json:"declared"`
+}
+
+// Column returns the column of that name.
+func (t *Table) Column(name string) (*Column, bool) {
+	for i := range t.Columns {
+		if t.Columns[i].Name == name {
+			return &t.Columns[i], true
+		}
+	}
+	return nil, false
+}
+
+// IsView reports whether the table is a view of either kind.
+func (t *Table) IsView() bool { return t.Kind != BaseTable }
+
+// FullName is the name qualified by the schema, where there is one.
+func (t *Table) FullName() string { return Qualify(t.Schema, t.Name) }
+
+// Qualify joins a schema and a name.
+func Qualify(schema, name string) string {
+	if schema == "" {
+		return name
+	}
+	return schema + "." + name
+}
+
+// Table returns the table of that schema and name.
+func (c *Catalog) Table(schema, name string) (*Table, bool) {
+	for i := range c.Tables {
+		if c.Tables[i].Schema == schema && c.Tables[i].Name == name {
+			return &c.Tables[i], true
+		}
+	}
+	return nil, false
+}
+
+// Enum returns the enum type of a qualified name.
+func (c *Catalog) Enum(fullName string) (*Enum, bool) {
+	for i := range c.Enums {
+		if Qualify(c.Enums[i].Schema, c.Enums[i].Name) == fullName {
+			return &c.Enums[i], true
+		}
+	}
+	return nil, false
+}
+
+// LeaveOut takes the name of the connection's own schema out of the catalog. It
+// differs between installations, and names are found without it.
+func (c *Catalog) LeaveOut(own string) {
+	drop := func(schema *string) {
+		if strings.EqualFold(*schema, own) {
+			*schema = ""
+		}
+	}
+	for i := range c.Tables {
+		t := &c.Tables[i]
+		drop(&t.Schema)
+		for k := range t.References {
+			drop(&t.References[k].Schema)
+		}
+		for k := range t.Columns {
+			e := &t.Columns[k].Type.Enum
+			*e = strings.TrimPrefix(*e, own+".")
+		}
+	}
+	for i := range c.Enums {
+		drop(&c.Enums[i].Schema)
+	}
+	for i := range c.Routines {
+		drop(&c.Routines[i].Schema)
+	}
+	c.Schemas = slices.DeleteFunc(c.Schemas, func(s string) bool { return strings.EqualFold(s, own) })
+}
+
+// Sort puts everything that has no order of its own into the canonical one.
+func (c *Catalog) Sort() {
+	slices.SortFunc(c.Tables, func(a, b Table) int {
+		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name))
+	})
+	slices.SortFunc(c.Enums, func(a, b Enum) int {
+		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name))
+	})
+	slices.SortFunc(c.Routines, func(a, b Routine) int {
+		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name),
+			slices.CompareFunc(a.Arguments, b.Arguments, func(x, y Argument) int { return strings.Compare(x.Declared, y.Declared) }))
+	})
+	slices.SortFunc(c.Notes, func(a, b Note) int {
+		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Text, b.Text))
+	})
+	for i := range c.Tables {
+		c.Tables[i].sort()
+	}
+}
+
+func (t *Table) sort() {
+	byColumns := func(a, b []string) int { return slices.Compare(a, b) }
+	slices.SortFunc(t.Uniques, func(a, b Key) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), byColumns(a.Columns, b.Columns))
+	})
+	slices.SortFunc(t.References, func(a, b Reference) int {
+		return cmp.Or(t.position(a.Columns)-t.position(b.Columns), byColumns(a.Columns, b.Columns), strings.Compare(a.Table, b.Table))
+	})
+	slices.SortFunc(t.Checks, func(a, b Check) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Expr, b.Expr))
+	})
+	slices.SortFunc(t.Indexes, func(a, b Index) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// position is the place of the first of the columns in the table.
+func (t *Table) position(columns []string) int {
+	if len(columns) == 0 {
+		return -1
+	}
+	return slices.IndexFunc(t.Columns, func(c Column) bool { return c.Name == columns[0] })
+}
+
+// Encode returns the canonical JSON form.
+func (c *Catalog) Encode() ([]byte, error) {
+	c.Version = Version
+	c.Sort()
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(c); err != nil {
+		return nil, fmt.Errorf("encoding the catalog: %w", err)
+	}
+	return text.Bytes(), nil
+}
+
+// Decode reads the JSON form.
+func Decode(text []byte) (*Catalog, error) {
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	var c Catalog
+	if err := dec.Decode(&c); err != nil {
+		return nil, fmt.Errorf("reading the catalog: %w", err)
+	}
+	if c.Version != Version {
+		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
+	}
+	return &c, nil
+}

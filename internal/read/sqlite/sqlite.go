@@ -1,0 +1,466 @@
+// Package sqlite reads the schema of a SQLite database: of a file, or of DDL
+// scripts that are run in an empty database in memory.
+//
+// Columns, keys, references and indexes come from the engine's pragma
+// functions, joined over the whole schema. Checks, comments and the names of
+// constraints are only in the text of the CREATE TABLE statements, from which
+// a tolerant scan takes them.
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+
+	driver "modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+)
+
+// ReadFile reads the schema of the database file at path.
+func ReadFile(ctx context.Context, path string) (*catalog.Catalog, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, fault.New("check the path; `widegate demo` makes a database to try things on", "there is no file %s", path)
+	case errors.Is(err, os.ErrPermission):
+		return nil, fault.New("give yourself the right to read the file and its folder", "%s may not be read", path)
+	case err != nil:
+		return nil, fault.New("check the path", "looking at %s: %w", path, err)
+	case info.IsDir():
+		return nil, fault.New("name the database file in it", "%s is a folder", path)
+	}
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=ro"}
+	db, err := sql.Open("sqlite", u.String())
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	defer db.Close()
+	c, err := read(ctx, db)
+	if err != nil {
+		return nil, explain(path, err)
+	}
+	return c, nil
+}
+
+func explain(path string, err error) error {
+	var e *driver.Error
+	if !errors.As(err, &e) {
+		return fmt.Errorf("reading %s: %w", path, err)
+	}
+	switch e.Code() & 0xff {
+	case codes.SQLITE_NOTADB:
+		return fault.New("check the path, or give a DDL script the ending .sql", "%s is not a SQLite database", path)
+	case codes.SQLITE_CANTOPEN, codes.SQLITE_PERM, codes.SQLITE_READONLY:
+		return fault.New("give yourself the right to read the file and its folder", "%s may not be read: %w", path, err)
+	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+		return fault.New("wait for the program that holds it, then run again", "%s is locked by another program", path)
+	case codes.SQLITE_CORRUPT:
+		return fault.New("restore it from a backup; `PRAGMA integrity_check` tells more", "%s is damaged: %w", path, err)
+	}
+	return fmt.Errorf("reading %s: %w", path, err)
+}
+
+// ReadScripts runs DDL files in the order given, in an empty database in
+// memory, and reads the schema they make.
+func ReadScripts(ctx context.Context, paths []string) (*catalog.Catalog, error) {
+	db, err := sql.Open("sqlite", "file::memory:")
+	if err != nil {
+		return nil, fmt.Errorf("opening a database in memory: %w", err)
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1) // each connection would have a memory of its own
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil, fault.New("check the path", "reading the script: %w", err)
+		}
+		if err := runScript(ctx, db, path, string(text)); err != nil {
+			return nil, err
+		}
+	}
+	return read(ctx, db)
+}
+
+// runScript runs a script statement by statement, so that an error has a line.
+func runScript(ctx context.Context, db *sql.DB, path, text string) error {
+	for _, s := range splitStatements(text) {
+		if _, err := db.ExecContext(ctx, s.text); err != nil {
+			return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
+				"%s:%d: %s: %w", path, s.line, firstWords(s.text), err)
+		}
+	}
+	return nil
+}
+
+func firstWords(text string) string {
+	words := strings.Fields(text)
+	return strings.Join(words[:min(len(words), 4)], " ") + " …"
+}
+
+func read(ctx context.Context, db *sql.DB) (*catalog.Catalog, error) {
+	r := &reader{db: db, catalog: &catalog.Catalog{Engine: catalog.SQLite}, tables: map[string]int{}}
+	for _, step := range []func(context.Context) error{
+		r.readTables, r.readColumns, r.readViews, r.readReferences, r.readIndexes, r.estimateRows,
+	} {
+		if err := step(ctx); err != nil {
+			return nil, err
+		}
+	}
+	r.typeViews()
+	r.catalog.Sort()
+	return r.catalog, nil
+}
+
+type reader struct {
+	db      *sql.DB
+	catalog *catalog.Catalog
+	tables  map[string]int // by name, into catalog.Tables
+	created map[string]createTable
+}
+
+func (r *reader) table(name string) *catalog.Table { return &r.catalog.Tables[r.tables[name]] }
+
+// each runs a query and calls scan for each row.
+func (r *reader) each(ctx context.Context, query string, scan func(row *sql.Rows) error) error {
+	rows, err := r.db.QueryContext(ctx, query)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := scan(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (r *reader) readTables(ctx context.Context) error {
+	r.created = map[string]createTable{}
+	return r.each(ctx, `SELECT m.type, m.name, m.sql FROM sqlite_schema m JOIN pragma_table_list l ON l.name = m.name AND l.schema = 'main'
+		WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite!_%' ESCAPE '!' AND l.type IN ('table', 'view', 'virtual')
+		ORDER BY m.name`, func(row *sql.Rows) error {
+		var kind, name, text string
+		if err := row.Scan(&kind, &name, &text); err != nil {
+			return err
+		}
+		t := catalog.Table{Name: name, Kind: catalog.Kind(kind), Rows: -1}
+		if t.IsView() {
+			t.Definition = text
+		} else {
+			r.created[name] = scanCreateTable(text)
+			t.Comment = r.created[name].comment
+			t.Checks = r.created[name].checks
+		}
+		r.tables[name] = len(r.catalog.Tables)
+		r.catalog.Tables = append(r.catalog.Tables, t)
+		return nil
+	})
+}
+
+const columnsQuery = `SELECT m.name, x.name, x.type, x."notnull", x.dflt_value, x.pk, x.hidden
+	FROM sqlite_schema m JOIN pragma_table_xinfo(m.name) x
+	WHERE m.type = '%s' AND x.hidden <> 1 %s ORDER BY m.name, x.cid`
+
+// hidden values of pragma_table_xinfo that stand for generated columns.
+const (
+	generatedVirtual = 2
+	generatedStored  = 3
+)
+
+func (r *reader) readColumns(ctx context.Context) error {
+	keys := map[string][]keyPart{}
+	err := r.each(ctx, fmt.Sprintf(columnsQuery, "table", ""), func(row *sql.Rows) error {
+		var table string
+		var c catalog.Column
+		var notNull bool
+		var def sql.NullString
+		var pk, hidden int
+		if err := row.Scan(&table, &c.Name, &c.Declared, &notNull, &def, &pk, &hidden); err != nil {
+			return err
+		}
+		if _, ok := r.tables[table]; !ok {
+			return nil
+		}
+		facts := r.created[table].columns[strings.ToLower(c.Name)]
+		c.Type = columnType(c.Declared)
+		c.Nullable = !notNull
+		c.Comment = facts.comment
+		c.Default = defaultOf(def, c.Type)
+		if hidden == generatedVirtual || hidden == generatedStored {
+			c.Generated = facts.generated
+		}
+		if pk > 0 {
+			keys[table] = append(keys[table], keyPart{pk, c.Name})
+		}
+		t := r.table(table)
+		t.Columns = append(t.Columns, c)
+		return nil
+	})
+	for table, parts := range keys {
+		r.setKey(r.table(table), parts)
+	}
+	return err
+}
+
+type keyPart struct {
+	place int
+	name  string
+}
+
+// setKey sets the primary key. Its columns may be null in an ordinary table of
+// this engine unless they are declared not to be; no one wants such rows, so
+// they count as not null. A single INTEGER column is numbered by the engine.
+func (r *reader) setKey(t *catalog.Table, parts []keyPart) {
+	slices.SortFunc(parts, func(a, b keyPart) int { return a.place - b.place })
+	key := catalog.Key{Name: r.created[t.Name].keyName}
+	for _, p := range parts {
+		key.Columns = append(key.Columns, p.name)
+		c, _ := t.Column(p.name)
+		c.Nullable = false
+		if len(parts) == 1 && strings.EqualFold(c.Declared, "INTEGER") && !r.created[t.Name].withoutRowID {
+			c.Default = &catalog.Default{Kind: catalog.Identity}
+		}
+	}
+	t.PrimaryKey = &key
+}
+
+// readViews reads the columns of views. One view that fails, because something
+// it reads is gone, makes the query fail; then each is asked for by itself.
+func (r *reader) readViews(ctx context.Context) error {
+	if r.readViewColumns(ctx, "") == nil {
+		return nil
+	}
+	for i := range r.catalog.Tables {
+		t := &r.catalog.Tables[i]
+		if !t.IsView() {
+			continue
+		}
+		t.Columns = nil
+		if err := r.readViewColumns(ctx, "AND m.name = '"+strings.ReplaceAll(t.Name, "'", "''")+"'"); err != nil {
+			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the view cannot be read: " + message(err)})
+		}
+	}
+	r.catalog.Tables = slices.DeleteFunc(r.catalog.Tables, func(t catalog.Table) bool { return t.IsView() && len(t.Columns) == 0 })
+	for i, t := range r.catalog.Tables {
+		r.tables[t.Name] = i
+	}
+	return nil
+}
+
+// message is the engine's message without the driver's decoration.
+func message(err error) string {
+	text := strings.TrimPrefix(err.Error(), "SQL logic error: ")
+	if at := strings.LastIndex(text, " ("); at > 0 {
+		text = text[:at]
+	}
+	return text
+}
+
+func (r *reader) readViewColumns(ctx context.Context, only string) error {
+	return r.each(ctx, fmt.Sprintf(columnsQuery, "view", only), func(row *sql.Rows) error {
+		var table string
+		var c catalog.Column
+		var ignored any
+		if err := row.Scan(&table, &c.Name, &c.Declared, &ignored, &ignored, &ignored, &ignored); err != nil {
+			return err
+		}
+		c.Type = columnType(c.Declared)
+		c.Nullable = true
+		t := r.table(table)
+		t.Columns = append(t.Columns, c)
+		return nil
+	})
+}
+
+func (r *reader) readReferences(ctx context.Context) error {
+	at := map[string]int{}
+	err := r.each(ctx, `SELECT m.name, f.id, f."table", f."from", f."to", f.on_update, f.on_delete
+		FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq`,
+		func(row *sql.Rows) error {
+			var table, target, from, onUpdate, onDelete string
+			var id int
+			var to sql.NullString
+			if err := row.Scan(&table, &id, &target, &from, &to, &onUpdate, &onDelete); err != nil {
+				return err
+			}
+			if _, ok := r.tables[table]; !ok {
+				return nil
+			}
+			t := r.table(table)
+			slot := fmt.Sprintf("%s/%d", table, id)
+			if _, ok := at[slot]; !ok {
+				at[slot] = len(t.References)
+				t.References = append(t.References, catalog.Reference{
+					Table: r.realName(target), OnUpdate: action(onUpdate), OnDelete: action(onDelete),
+				})
+			}
+			ref := &t.References[at[slot]]
+			ref.Columns = append(ref.Columns, columnName(t, from))
+			if to.Valid {
+				ref.Target = append(ref.Target, to.String)
+			}
+			return nil
+		})
+	r.completeTargets()
+	return err
+}
+
+// completeTargets gives references that name no columns of their target its
+// primary key, and all of them the spelling of the target's declaration.
+func (r *reader) completeTargets() {
+	for i := range r.catalog.Tables {
+		t := &r.catalog.Tables[i]
+		for k := range t.References {
+			ref := &t.References[k]
+			ref.Name = r.created[t.Name].referenceNames[strings.ToLower(strings.Join(ref.Columns, ","))]
+			target, ok := r.catalog.Table("", ref.Table)
+			if !ok {
+				continue
+			}
+			if len(ref.Target) == 0 && target.PrimaryKey != nil {
+				ref.Target = target.PrimaryKey.Columns
+			}
+			ref.Target = slices.Clone(ref.Target)
+			for n := range ref.Target {
+				ref.Target[n] = columnName(target, ref.Target[n])
+			}
+		}
+	}
+}
+
+// realName finds a table whatever the case it is referred to in.
+func (r *reader) realName(name string) string {
+	if _, ok := r.tables[name]; ok {
+		return name
+	}
+	for t := range r.tables {
+		if strings.EqualFold(t, name) {
+			return t
+		}
+	}
+	return name
+}
+
+func columnName(t *catalog.Table, name string) string {
+	for _, c := range t.Columns {
+		if strings.EqualFold(c.Name, name) {
+			return c.Name
+		}
+	}
+	return name
+}
+
+func action(s string) string {
+	if s == "NO ACTION" {
+		return ""
+	}
+	return strings.ToLower(s)
+}
+
+func (r *reader) readIndexes(ctx context.Context) error {
+	type index struct {
+		catalog.Index
+		origin     string
+		partial    bool
+		expression bool
+	}
+	var list []index
+	tables := []string{}
+	err := r.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, x.name, coalesce(s.sql, '')
+		FROM sqlite_schema m JOIN pragma_index_list(m.name) l JOIN pragma_index_xinfo(l.name) x
+		LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name
+		WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, l.seq, x.seqno`,
+		func(row *sql.Rows) error {
+			var table, text string
+			var column sql.NullString
+			var in index
+			if err := row.Scan(&table, &in.Name, &in.Unique, &in.origin, &in.partial, &column, &text); err != nil {
+				return err
+			}
+			if n := len(list); n == 0 || list[n-1].Name != in.Name || tables[n-1] != table {
+				if in.partial {
+					in.Where = partialCondition(text)
+				}
+				list = append(list, in)
+				tables = append(tables, table)
+			}
+			last := &list[len(list)-1]
+			last.expression = last.expression || !column.Valid
+			last.Columns = append(last.Columns, orElse(column.String, "(expression)"))
+			return nil
+		})
+	for i, in := range list {
+		if _, ok := r.tables[tables[i]]; !ok || in.origin == "pk" {
+			continue
+		}
+		t := r.table(tables[i])
+		if in.Unique && !in.partial && !in.expression {
+			key := catalog.Key{Name: in.Name, Columns: in.Columns}
+			if in.origin == "u" {
+				key.Name = r.created[t.Name].uniqueNames[strings.ToLower(strings.Join(in.Columns, ","))]
+			}
+			t.Uniques = append(t.Uniques, key)
+			continue
+		}
+		t.Indexes = append(t.Indexes, in.Index)
+	}
+	return err
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// partialCondition returns what stands behind the last WHERE of an index.
+func partialCondition(text string) string {
+	if at := strings.LastIndex(strings.ToUpper(text), "WHERE"); at >= 0 {
+		return strings.TrimSpace(text[at+len("WHERE"):])
+	}
+	return ""
+}
+
+// estimateChunk is how many tables one statement estimates.
+const estimateChunk = 200
+
+// estimateRows takes the largest row number for the number of rows, which
+// costs next to nothing. Tables without row numbers stay without an estimate.
+func (r *reader) estimateRows(ctx context.Context) error {
+	var names []string
+	for _, t := range r.catalog.Tables {
+		if t.Kind == catalog.BaseTable && !r.created[t.Name].withoutRowID && !r.created[t.Name].virtual {
+			names = append(names, t.Name)
+		}
+	}
+	for part := range slices.Chunk(names, estimateChunk) {
+		selects := make([]string, len(part))
+		for i, name := range part {
+			selects[i] = fmt.Sprintf(`SELECT '%s', (SELECT coalesce(max(_rowid_), 0) FROM "%s")`,
+				strings.ReplaceAll(name, "'", "''"), strings.ReplaceAll(name, `"`, `""`))
+		}
+		err := r.each(ctx, strings.Join(selects, " UNION ALL "), func(row *sql.Rows) error {
+			var name string
+			var n int64
+			if err := row.Scan(&name, &n); err != nil {
+				return err
+			}
+			r.table(name).Rows = n
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
