@@ -65,6 +65,8 @@ type Column[E any] struct {
 	Labels    []string // of an enum
 	Least     string   // smallest value allowed, as text
 	Most      string   // largest value allowed, as text
+	Above     string   // what the value must be greater than, as text
+	Below     string   // what the value must be less than, as text
 	Default   string   // a constant default, as text
 	Cast      string   // the engine's name of a type that is carried as text
 	Field     func(*E) any
@@ -110,6 +112,7 @@ type ColumnInfo struct {
 	Precision, Scale int
 	Labels           []string
 	Least, Most      string
+	Above, Below     string
 	Default          string
 	Cast             string
 }
@@ -126,7 +129,7 @@ func Describe[E any](s Spec[E]) *Def[E] {
 	for i, c := range s.Columns {
 		d.Columns[i] = ColumnInfo{
 			Name: c.Name, Type: c.Type, Flags: c.Flags, Max: c.Max, Precision: c.Precision, Scale: c.Scale,
-			Labels: c.Labels, Least: c.Least, Most: c.Most, Default: c.Default, Cast: c.Cast,
+			Labels: c.Labels, Least: c.Least, Most: c.Most, Above: c.Above, Below: c.Below, Default: c.Default, Cast: c.Cast,
 		}
 		d.index[c.Name] = i
 		d.fields = append(d.fields, c.Field)
@@ -251,18 +254,25 @@ func (c *ColumnInfo) digitsFault(text string) string {
 // rangeFault compares numbers as numbers; the limits come from checks in the
 // schema, which are on numbers only.
 func (c *ColumnInfo) rangeFault(text string) string {
-	if c.Least == "" && c.Most == "" {
+	if c.Least == "" && c.Most == "" && c.Above == "" && c.Below == "" {
 		return ""
 	}
 	value, err := ParseDecimal(text)
 	if err != nil {
 		return ""
 	}
-	if least, err := ParseDecimal(c.Least); err == nil && value.Cmp(least) < 0 {
-		return fmt.Sprintf("must be at least %s; got %s", c.Least, text)
-	}
-	if most, err := ParseDecimal(c.Most); err == nil && value.Cmp(most) > 0 {
-		return fmt.Sprintf("must be at most %s; got %s", c.Most, text)
+	for _, rule := range []struct {
+		limit, words string
+		broken       func(cmp int) bool
+	}{
+		{c.Least, "at least", func(cmp int) bool { return cmp < 0 }},
+		{c.Most, "at most", func(cmp int) bool { return cmp > 0 }},
+		{c.Above, "greater than", func(cmp int) bool { return cmp <= 0 }},
+		{c.Below, "less than", func(cmp int) bool { return cmp >= 0 }},
+	} {
+		if limit, err := ParseDecimal(rule.limit); err == nil && rule.broken(value.Cmp(limit)) {
+			return fmt.Sprintf("must be %s %s; got %s", rule.words, rule.limit, text)
+		}
 	}
 	return ""
 }

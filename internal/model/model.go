@@ -1,0 +1,580 @@
+// Package model decides what is generated: which tables become entities, what
+// everything is called, how tables relate, which Go type each column has and
+// what paths the service answers. It knows the catalog and the project file;
+// the templates that lay the text out decide nothing.
+//
+// Names once given are kept: Build takes those of earlier runs, gives them
+// first, and what is new steps aside where it would clash.
+package model
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/project"
+)
+
+// Model is everything the renderers lay out.
+type Model struct {
+	Engine    string
+	Package   string // of the store
+	Base      string // of the paths, without a slash at its end
+	Open      bool   // anybody may call the service from anywhere
+	Entities  []*Entity
+	Enums     []*Enum
+	Joins     []*catalog.Table // tables that are only a relation
+	Followed  []Followed
+	Attention []Attention
+}
+
+// Followed is a table that came along because another refers to it.
+type Followed struct{ Table, By string }
+
+// Attention is something a developer should know or settle.
+type Attention struct {
+	Table string
+	Text  string
+}
+
+// Verbs say what can be done with an entity.
+type Verbs int
+
+// The degrees of what can be done.
+const (
+	ReadOnly Verbs = iota // a view
+	Append                // a table without a key: read and insert
+	Full
+)
+
+// Entity is a table or view with its Go and HTTP names.
+type Entity struct {
+	Table     *catalog.Table
+	Name      string // Hive
+	Plural    string // Hives
+	Local     string // hive, the beginning of names inside the packages
+	File      string // hive, without ending
+	Path      string // hives
+	Words     string // hive, in prose
+	Article   string // a hive, in prose
+	Verbs     Verbs
+	Fields    []*Field
+	Key       []*Field
+	KeyType   string // of one column: its type; of several: the name of a struct
+	Uniques   []catalog.Key
+	Relations []*Relation
+}
+
+// Field is a column with its Go names and type.
+type Field struct {
+	Column    *catalog.Column
+	Name      string // in the entity
+	Var       string // among the columns of the table's variable, where verbs stand too
+	Value     string // Go type of a value
+	Type      string // Go type of the field: Value, or it in a Maybe
+	Kind      Kind
+	Enum      *Enum
+	Nullable  bool
+	InKey     bool
+	Auto      bool // the database numbers the rows
+	Hidden    bool
+	Limits    Limits
+	Constant  string // the default, where it is a constant
+	ByDefault bool   // the database has a value for rows that bring none
+}
+
+// Limits restrict the values of a field.
+type Limits struct{ Least, Most, Above, Below string }
+
+// Kind is a family of types that are treated alike in code and on the wire.
+type Kind string
+
+// The kinds of fields.
+const (
+	KindInt16       Kind = "Int16"
+	KindInt32       Kind = "Int32"
+	KindInt64       Kind = "Int64"
+	KindUint64      Kind = "Uint64"
+	KindFloat32     Kind = "Float32"
+	KindFloat64     Kind = "Float64"
+	KindNumeric     Kind = "Numeric"
+	KindBool        Kind = "Bool"
+	KindText        Kind = "Text"
+	KindBytes       Kind = "Bytes"
+	KindDate        Kind = "Date"
+	KindTimestamp   Kind = "Timestamp"
+	KindTimestampTZ Kind = "TimestampTZ"
+	KindUUID        Kind = "UUID"
+	KindJSON        Kind = "JSON"
+	KindEnum        Kind = "Enum"
+	KindOther       Kind = "Other"
+)
+
+// Enum is a Go type with a constant for each label.
+type Enum struct {
+	Name    string
+	Comment string
+	Labels  []Label
+	Home    *Entity // the first entity that uses it
+}
+
+// Label is one value of an enum.
+type Label struct{ Name, Text string }
+
+// Build makes the model of a catalog. It adds the names that it gives to names.
+func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model, error) {
+	b := &builder{catalog: c, project: p, names: names, model: &Model{
+		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open,
+	}, entities: map[*catalog.Table]*Entity{}}
+	if err := b.chooseTables(); err != nil {
+		return nil, err
+	}
+	b.nameTables()
+	for _, e := range b.model.Entities {
+		b.addFields(e)
+	}
+	for _, e := range b.model.Entities {
+		b.setKey(e)
+	}
+	b.addRelations()
+	b.gatherAttention()
+	return b.model, nil
+}
+
+type builder struct {
+	catalog  *catalog.Catalog
+	project  *project.Project
+	names    *project.Names
+	model    *Model
+	taken    []*catalog.Table
+	entities map[*catalog.Table]*Entity
+	global   *namespace // of the store package
+	joins    []join
+}
+
+// settings are what the project file says of a table.
+func (b *builder) settings(t *catalog.Table) project.Entity { return b.project.Entities[t.FullName()] }
+
+// chooseTables takes the tables that the project file asks for, and what they
+// refer to.
+func (b *builder) chooseTables() error {
+	take := b.project.Tables.Take
+	if len(take) == 0 {
+		take = []string{"*"}
+	}
+	chosen := map[*catalog.Table]bool{}
+	for _, pattern := range take {
+		matched := false
+		for i := range b.catalog.Tables {
+			t := &b.catalog.Tables[i]
+			if !matches(pattern, t) {
+				continue
+			}
+			matched = true
+			chosen[t] = chosen[t] || !b.left(t)
+		}
+		if !matched && !strings.ContainsAny(pattern, "*?[") {
+			return fault.New(b.nearTable(pattern), "there is no table %q to take", pattern)
+		}
+	}
+	b.follow(chosen)
+	for table := range b.project.Entities {
+		if !slices.ContainsFunc(b.catalog.Tables, func(t catalog.Table) bool { return t.FullName() == table }) {
+			return fault.New(b.nearTable(table), "widegate.yaml: entities names %q, which is no table", table)
+		}
+	}
+	for i := range b.catalog.Tables {
+		if t := &b.catalog.Tables[i]; chosen[t] && len(t.Columns) > 0 {
+			b.taken = append(b.taken, t)
+		}
+	}
+	if len(b.taken) == 0 {
+		return fault.New("create tables first, or change `tables: take` in widegate.yaml", "there is no table to generate from")
+	}
+	return nil
+}
+
+func matches(pattern string, t *catalog.Table) bool {
+	for _, name := range []string{t.Name, t.FullName()} {
+		if ok, err := path.Match(pattern, name); ok && err == nil || pattern == name {
+			return true
+		}
+	}
+	return false
+}
+
+func (b *builder) left(t *catalog.Table) bool {
+	return slices.ContainsFunc(b.project.Tables.Leave, func(pattern string) bool { return matches(pattern, t) })
+}
+
+func (b *builder) nearTable(name string) string {
+	var all []string
+	for i := range b.catalog.Tables {
+		all = append(all, b.catalog.Tables[i].FullName())
+	}
+	if near := project.Nearest(name, all); near != "" {
+		return fmt.Sprintf("did you mean %q?", near)
+	}
+	return "`widegate read` lists the tables"
+}
+
+// follow adds what the chosen tables refer to. The tables that are nothing but
+// a relation between two chosen ones come along too: they are part of both.
+func (b *builder) follow(chosen map[*catalog.Table]bool) {
+	if !*b.project.Tables.Follow {
+		return
+	}
+	var queue []*catalog.Table
+	for i := range b.catalog.Tables {
+		if t := &b.catalog.Tables[i]; chosen[t] {
+			queue = append(queue, t)
+		}
+	}
+	for len(queue) > 0 {
+		t := queue[0]
+		queue = queue[1:]
+		for _, ref := range t.References {
+			target, ok := b.catalog.Table(ref.Schema, ref.Table)
+			if !ok || chosen[target] || b.left(target) {
+				continue
+			}
+			chosen[target] = true
+			queue = append(queue, target)
+			b.model.Followed = append(b.model.Followed, Followed{target.FullName(), t.FullName()})
+		}
+	}
+	for i := range b.catalog.Tables {
+		t := &b.catalog.Tables[i]
+		if chosen[t] || b.left(t) || !isPureJoin(t) {
+			continue
+		}
+		one, ok1 := b.catalog.Table(t.References[0].Schema, t.References[0].Table)
+		two, ok2 := b.catalog.Table(t.References[1].Schema, t.References[1].Table)
+		if ok1 && ok2 && chosen[one] && chosen[two] {
+			chosen[t] = true
+			b.model.Followed = append(b.model.Followed, Followed{t.FullName(), one.FullName() + " and " + two.FullName()})
+		}
+	}
+}
+
+// storeReserved are the names that the generated store package has anyway.
+var storeReserved = []string{"Open"}
+
+// nameTables makes an entity of each table that is not only a relation.
+func (b *builder) nameTables() {
+	b.global = newNamespace(storeReserved...)
+	files := newNamespace("store", "service", "openapi", "doc")
+	files.fold = true
+	paths := newNamespace("batch", "queries", "routines")
+	locals := newNamespace()
+	var fresh []*Entity
+	for _, t := range b.taken {
+		if isPureJoin(t) && b.settings(t).Name == "" {
+			b.model.Joins = append(b.model.Joins, t)
+			continue
+		}
+		e := &Entity{Table: t}
+		b.entities[t] = e
+		b.model.Entities = append(b.model.Entities, e)
+		if given, ok := b.names.Tables[t.FullName()]; ok && b.settings(t).Name == "" && b.settings(t).Path == "" {
+			e.Name, e.Plural, e.File, e.Path = given.Entity, given.Plural, given.File, given.Path
+			if b.global.reserve(e.Name, e.Plural) && files.reserve(e.File) && paths.reserve(e.Path) {
+				continue
+			}
+		}
+		fresh = append(fresh, e)
+	}
+	for _, e := range fresh {
+		b.nameFresh(e, files, paths)
+	}
+	for _, e := range b.model.Entities {
+		words := splitWords(e.Name)
+		e.Local = locals.give(unexported(words))
+		e.Words = strings.Join(words, " ")
+		e.Article = withArticle(e.Words)
+		b.global.reserve(e.Local + "Def")
+	}
+}
+
+func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
+	t, set := e.Table, b.settings(e.Table)
+	words := splitWords(t.Name)
+	one := exported(singular(words))
+	if set.Name != "" {
+		one = set.Name
+	}
+	inSchema := exported(append(splitWords(t.Schema), singular(words)...))
+	e.Name = b.global.give(one, inSchema)
+	many := exported(plural(singular(splitWords(e.Name))))
+	if set.Plural != "" {
+		many = set.Plural
+	}
+	e.Plural = b.global.give(many, e.Name+"Rows")
+	e.File = files.give(fileName(splitWords(e.Name)))
+	place := kebab(plural(singular(splitWords(e.Name))))
+	if set.Path != "" {
+		place = set.Path
+	}
+	e.Path = paths.give(orElse(place, "rows"))
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+func withArticle(words string) string {
+	if words != "" && strings.ContainsRune("aeiou", rune(words[0])) {
+		return "an " + words
+	}
+	return "a " + words
+}
+
+// verbNames are what a table's variable has besides columns and relations.
+var verbNames = []string{
+	"All", "After", "Count", "Cursor", "Def", "Delete", "DeleteWhere", "Exists", "Find", "First", "Insert", "KeyParts", "Keyless",
+	"Limit", "Offset", "OrderBy", "OrderByColumn", "OrderByKey", "Table", "Update", "Upsert", "View", "Where", "WhereColumn", "With", "WithKey",
+}
+
+func (b *builder) addFields(e *Entity) {
+	given := b.names.Tables[e.Table.FullName()].Columns
+	fields := newNamespace()
+	vars := newNamespace(verbNames...)
+	checks := readChecks(e.Table)
+	name := map[string]string{}
+	for _, c := range e.Table.Columns {
+		if n, ok := given[c.Name]; ok && b.settings(e.Table).Columns[c.Name].Name == "" && fields.reserve(n) {
+			name[c.Name] = n
+		}
+	}
+	for i := range e.Table.Columns {
+		c := &e.Table.Columns[i]
+		set := b.settings(e.Table).Columns[c.Name]
+		if name[c.Name] == "" {
+			name[c.Name] = fields.give(orElse(set.Name, exported(splitWords(c.Name))))
+		}
+		f := &Field{Column: c, Name: name[c.Name], Nullable: c.Nullable, ByDefault: c.Default != nil}
+		f.Var = vars.give(f.Name, f.Name+"Column")
+		f.Auto = c.Default != nil && c.Default.Kind == catalog.Identity
+		if c.Default != nil && c.Default.Kind == catalog.Constant {
+			f.Constant = c.Default.Text
+		}
+		f.Hidden = looksSecret(c.Name)
+		if set.Hidden != nil {
+			f.Hidden = *set.Hidden
+		}
+		l := checks[c.Name]
+		f.Limits = Limits{l.least, l.most, l.above, l.below}
+		b.setType(e, f, l.labels)
+		e.Fields = append(e.Fields, f)
+	}
+	e.Uniques = usableUniques(e.Table)
+}
+
+func usableUniques(t *catalog.Table) []catalog.Key {
+	return slices.DeleteFunc(slices.Clone(t.Uniques), func(k catalog.Key) bool {
+		return slices.ContainsFunc(k.Columns, func(c string) bool { _, ok := t.Column(c); return !ok })
+	})
+}
+
+// secretWords mark columns that are not shown until the project file says so.
+var secretWords = []string{"password", "passwd", "passphrase", "secret", "salt", "hash", "token", "apikey", "pin"}
+
+func looksSecret(name string) bool {
+	return slices.ContainsFunc(splitWords(name), func(w string) bool { return slices.Contains(secretWords, w) })
+}
+
+// setType chooses the Go type.
+func (b *builder) setType(e *Entity, f *Field, labels []string) {
+	t := f.Column.Type
+	f.Kind, f.Value = goType(t)
+	switch {
+	case t.Kind == catalog.EnumKind && t.Enum != "":
+		if known, ok := b.catalog.Enum(t.Enum); ok {
+			f.Enum = b.enum(e, t.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
+		}
+	case e.Table.IsView():
+		if t.Kind == catalog.EnumKind {
+			f.Kind, f.Value = KindText, "string"
+		}
+	case t.Kind == catalog.EnumKind, len(labels) > 0:
+		if t.Kind == catalog.EnumKind {
+			labels = t.Labels
+		}
+		column := exported(splitWords(f.Column.Name))
+		f.Enum = b.enum(e, e.Table.FullName()+"."+f.Column.Name, []string{column, e.Name + column}, f.Column.Comment, labels)
+	}
+	if f.Enum != nil {
+		f.Kind, f.Value = KindEnum, f.Enum.Name
+	}
+	f.Type = f.Value
+	if f.Nullable {
+		f.Type = "gate.Maybe[" + f.Value + "]"
+	}
+}
+
+func goType(t catalog.Type) (Kind, string) {
+	switch t.Kind {
+	case catalog.Int:
+		switch {
+		case t.Unsigned && t.Bits == 64:
+			return KindUint64, "uint64"
+		case t.Bits == 16:
+			return KindInt16, "int16"
+		case t.Bits == 32:
+			return KindInt32, "int32"
+		}
+		return KindInt64, "int64"
+	case catalog.Float:
+		if t.Bits == 32 {
+			return KindFloat32, "float32"
+		}
+		return KindFloat64, "float64"
+	case catalog.Decimal:
+		return KindNumeric, "gate.Decimal"
+	case catalog.Bool:
+		return KindBool, "bool"
+	case catalog.Text:
+		return KindText, "string"
+	case catalog.Bytes:
+		return KindBytes, "[]byte"
+	case catalog.Date:
+		return KindDate, "gate.Date"
+	case catalog.Timestamp:
+		return KindTimestamp, "time.Time"
+	case catalog.TimestampTZ:
+		return KindTimestampTZ, "time.Time"
+	case catalog.UUID:
+		return KindUUID, "string"
+	case catalog.JSON:
+		return KindJSON, "gate.JSON"
+	}
+	return KindOther, "string"
+}
+
+// enum returns the Go type of an enum, one for all columns that share it.
+func (b *builder) enum(e *Entity, source string, candidates []string, comment string, labels []string) *Enum {
+	name, given := b.names.Enums[source]
+	if given {
+		for _, known := range b.model.Enums {
+			if known.Name == name {
+				return known
+			}
+		}
+	}
+	if !given || !b.global.reserve(name) {
+		name = b.global.give(candidates...)
+		b.names.Enums[source] = name
+	}
+	en := &Enum{Name: name, Comment: comment, Home: e}
+	for _, l := range labels {
+		words := splitWords(l)
+		constant := name + titles(words)
+		if len(words) == 0 {
+			constant = name + "Empty"
+		}
+		en.Labels = append(en.Labels, Label{b.global.give(constant), l})
+	}
+	b.model.Enums = append(b.model.Enums, en)
+	return en
+}
+
+// setKey finds the key: the one the project file names, the primary key, or a
+// unique key without nulls.
+func (b *builder) setKey(e *Entity) {
+	t := e.Table
+	e.Verbs = Full
+	columns := b.settings(t).Key
+	if len(columns) == 0 && t.PrimaryKey != nil {
+		columns = t.PrimaryKey.Columns
+	}
+	if len(columns) == 0 {
+		columns = notNullUnique(e)
+	}
+	if t.IsView() {
+		e.Verbs = ReadOnly
+	}
+	for _, name := range columns {
+		for _, f := range e.Fields {
+			if f.Column.Name == name {
+				e.Key = append(e.Key, f)
+			}
+		}
+	}
+	if len(e.Key) == 0 || len(e.Key) < len(columns) {
+		e.Key = nil
+		if e.Verbs == Full {
+			e.Verbs = Append
+		}
+		return
+	}
+	for _, f := range e.Key {
+		f.InKey = true
+		f.Nullable = false
+		f.Type = f.Value
+	}
+	// The runtime finds the key by the columns' order.
+	slices.SortFunc(e.Key, func(x, y *Field) int { return slices.Index(e.Fields, x) - slices.Index(e.Fields, y) })
+	e.KeyType = e.Key[0].Value
+	if len(e.Key) > 1 {
+		e.KeyType = b.global.give(e.Name+"Key", e.Name+"RowKey")
+	}
+}
+
+func notNullUnique(e *Entity) []string {
+	for _, u := range e.Uniques {
+		nullable := slices.ContainsFunc(u.Columns, func(name string) bool {
+			c, _ := e.Table.Column(name)
+			return c.Nullable
+		})
+		if !nullable {
+			return u.Columns
+		}
+	}
+	return nil
+}
+
+// Field returns the field of a column.
+func (e *Entity) Field(column string) *Field {
+	for _, f := range e.Fields {
+		if f.Column.Name == column {
+			return f
+		}
+	}
+	return nil
+}
+
+func (b *builder) gatherAttention() {
+	add := func(t *catalog.Table, format string, args ...any) {
+		b.model.Attention = append(b.model.Attention, Attention{t.FullName(), fmt.Sprintf(format, args...)})
+	}
+	for _, n := range b.catalog.Notes {
+		b.model.Attention = append(b.model.Attention, Attention{n.Table, n.Text})
+	}
+	for _, e := range b.model.Entities {
+		if e.Verbs == Append {
+			add(e.Table, "no key: rows can be read and added, not changed; name one with `entities: {%s: {key: […]}}`", e.Table.FullName())
+		}
+		for _, f := range e.Fields {
+			switch {
+			case f.Kind == KindOther && e.Table.IsView() && f.Column.Declared == "":
+				add(e.Table, "column %s is an expression whose type is not known: carried as text", f.Column.Name)
+			case f.Kind == KindOther:
+				add(e.Table, "column %s of type %s is carried as text", f.Column.Name, orElse(f.Column.Declared, "(none)"))
+			}
+			if f.Hidden {
+				add(e.Table, "column %s looks secret and is hidden; `hidden: false` under its columns shows it", f.Column.Name)
+			}
+		}
+		for _, ref := range e.Table.References {
+			if _, ok := b.catalog.Table(ref.Schema, ref.Table); !ok {
+				add(e.Table, "%s refers to %s, which is not there", strings.Join(ref.Columns, ", "), catalog.Qualify(ref.Schema, ref.Table))
+			}
+		}
+	}
+}

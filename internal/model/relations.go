@@ -1,0 +1,318 @@
+package model
+
+import (
+	"slices"
+	"strings"
+
+	"widegate/internal/catalog"
+	"widegate/internal/project"
+)
+
+// RelationKind says how many rows there are on the other side.
+type RelationKind string
+
+// The kinds of relations.
+const (
+	ToOne      RelationKind = "ToOne"
+	ToMany     RelationKind = "ToMany"
+	ManyToMany RelationKind = "ManyToMany"
+)
+
+// Relation leads from an entity to another, or to itself.
+type Relation struct {
+	Kind    RelationKind
+	Name    string // Splits
+	Var     string // among the columns and verbs of the table's variable
+	JSON    string // splits
+	Path    string // splits
+	To      *Entity
+	Pairs   [][2]string // columns of this entity and the other that are equal
+	Join    *Join
+	Owned   bool // this entity holds the reference
+	Comment string
+}
+
+// Join is the table between the two sides of a many-to-many relation.
+type Join struct {
+	Table  *catalog.Table
+	Parent [][2]string // this entity's column, the join table's
+	Child  [][2]string // the join table's column, the other entity's
+	Pure   bool        // the table holds nothing else
+}
+
+// join is a table whose key is exactly two references.
+type join struct {
+	table    *catalog.Table
+	one, two catalog.Reference
+	pure     bool
+}
+
+// asJoin reports whether the key of t is exactly two of its references.
+func asJoin(t *catalog.Table) (join, bool) {
+	if t.PrimaryKey == nil || t.IsView() {
+		return join{}, false
+	}
+	var parts []catalog.Reference
+	covered := 0
+	for _, ref := range t.References {
+		if isSubset(ref.Columns, t.PrimaryKey.Columns) {
+			parts = append(parts, ref)
+			covered += len(ref.Columns)
+		}
+	}
+	if len(parts) != 2 || covered != len(t.PrimaryKey.Columns) || overlap(parts[0].Columns, parts[1].Columns) {
+		return join{}, false
+	}
+	return join{t, parts[0], parts[1], covered == len(t.Columns) && len(t.References) == 2}, true
+}
+
+func isPureJoin(t *catalog.Table) bool {
+	j, ok := asJoin(t)
+	return ok && j.pure
+}
+
+func isSubset(part, whole []string) bool {
+	return !slices.ContainsFunc(part, func(s string) bool { return !slices.Contains(whole, s) })
+}
+
+func overlap(a, b []string) bool {
+	return slices.ContainsFunc(a, func(s string) bool { return slices.Contains(b, s) })
+}
+
+// wanted is a relation before it is named. Its source is what it rests on, by
+// which the ledger knows it again.
+type wanted struct {
+	relation   *Relation
+	from       *Entity
+	source     string
+	candidates [][]string // words
+}
+
+// addRelations finds the relations of all entities and names them: first those
+// that were named before, then the others in a fixed order.
+func (b *builder) addRelations() {
+	var list []wanted
+	for _, e := range b.model.Entities {
+		for _, ref := range e.Table.References {
+			list = append(list, b.fromReference(e, ref)...)
+		}
+	}
+	for _, t := range b.taken {
+		if j, ok := asJoin(t); ok {
+			list = append(list, b.fromJoin(j)...)
+		}
+	}
+	for _, e := range b.model.Entities {
+		b.nameRelations(e, slices.DeleteFunc(slices.Clone(list), func(w wanted) bool { return w.from != e }))
+	}
+	for _, e := range b.model.Entities {
+		b.remember(e)
+	}
+}
+
+// fromReference makes both sides of a reference, unless it leads nowhere.
+func (b *builder) fromReference(e *Entity, ref catalog.Reference) []wanted {
+	target, ok := b.catalog.Table(ref.Schema, ref.Table)
+	if !ok || b.entities[target] == nil || len(ref.Target) != len(ref.Columns) || !hasColumns(e.Table, ref.Columns) || !hasColumns(target, ref.Target) {
+		return nil
+	}
+	to := b.entities[target]
+	role := roleOf(e.Table, ref, to)
+	forward := &Relation{Kind: ToOne, To: to, Pairs: pairs(ref.Columns, ref.Target), Owned: true, Comment: commentOf(e.Table, ref)}
+	backward := &Relation{Kind: ToMany, To: e, Pairs: pairs(ref.Target, ref.Columns)}
+	if isUnique(e, ref.Columns) {
+		backward.Kind = ToOne
+	}
+	source := e.Table.FullName() + "(" + strings.Join(ref.Columns, ",") + ")"
+	return []wanted{
+		{forward, e, ">" + source, forwardNames(role, to)},
+		{backward, to, "<" + source, backwardNames(role, e, to, backward.Kind)},
+	}
+}
+
+func hasColumns(t *catalog.Table, names []string) bool {
+	return !slices.ContainsFunc(names, func(n string) bool { _, ok := t.Column(n); return !ok })
+}
+
+func pairs(a, b []string) [][2]string {
+	list := make([][2]string, len(a))
+	for i := range a {
+		list[i] = [2]string{a[i], b[i]}
+	}
+	return list
+}
+
+func commentOf(t *catalog.Table, ref catalog.Reference) string {
+	if len(ref.Columns) != 1 {
+		return ""
+	}
+	c, _ := t.Column(ref.Columns[0])
+	return c.Comment
+}
+
+// isUnique reports whether no two rows have the same values in the columns.
+func isUnique(e *Entity, columns []string) bool {
+	if e.Table.PrimaryKey != nil && isSubset(e.Table.PrimaryKey.Columns, columns) {
+		return true
+	}
+	return slices.ContainsFunc(e.Uniques, func(k catalog.Key) bool { return isSubset(k.Columns, columns) })
+}
+
+// keyEndings are words at the end of a referring column that name the target's
+// key and not the role.
+var keyEndings = []string{"id", "key", "no", "number", "code", "uuid", "ref", "fk"}
+
+// roleOf returns the words of what the target is to the referring row.
+func roleOf(t *catalog.Table, ref catalog.Reference, to *Entity) []string {
+	if len(ref.Columns) > 1 {
+		return splitWords(to.Name)
+	}
+	words := splitWords(ref.Columns[0])
+	if n := len(words); n > 1 && (slices.Contains(keyEndings, words[n-1]) || words[n-1] == lastWord(ref.Target[0])) {
+		return words[:n-1]
+	}
+	return words
+}
+
+func lastWord(name string) string {
+	words := splitWords(name)
+	if len(words) == 0 {
+		return ""
+	}
+	return words[len(words)-1]
+}
+
+func forwardNames(role []string, to *Entity) [][]string {
+	target := splitWords(to.Name)
+	return [][]string{role, target, append(slices.Clone(role), target...), append(slices.Clone(role), "row")}
+}
+
+// prepositions end the role of a reference that is half a sentence: a hive that
+// was split from another is one of its splits.
+var prepositions = []string{"from", "of", "by", "to", "in", "at", "for"}
+
+func backwardNames(role []string, e, to *Entity, kind RelationKind) [][]string {
+	own := splitWords(e.Name)
+	count := plural
+	if kind == ToOne {
+		count = singular
+	}
+	withRole := count(append(slices.Clone(role), own...))
+	n := len(role)
+	switch {
+	case slices.Equal(role, splitWords(to.Name)) || slices.Equal(role, singular(splitWords(to.Table.Name))):
+		return [][]string{count(own), withRole}
+	case e == to && n > 1 && slices.Contains(prepositions, role[n-1]):
+		return [][]string{count(role[:n-1]), withRole}
+	case e == to && n == 1 && role[0] == "parent":
+		return [][]string{count([]string{"child"}), withRole}
+	}
+	return [][]string{withRole}
+}
+
+// fromJoin makes both sides of a many-to-many relation.
+func (b *builder) fromJoin(j join) []wanted {
+	oneTable, ok1 := b.catalog.Table(j.one.Schema, j.one.Table)
+	twoTable, ok2 := b.catalog.Table(j.two.Schema, j.two.Table)
+	if !ok1 || !ok2 || b.entities[oneTable] == nil || b.entities[twoTable] == nil {
+		return nil
+	}
+	return []wanted{
+		b.joinSide(j, j.one, j.two, b.entities[oneTable], b.entities[twoTable]),
+		b.joinSide(j, j.two, j.one, b.entities[twoTable], b.entities[oneTable]),
+	}
+}
+
+func (b *builder) joinSide(j join, near, far catalog.Reference, from, to *Entity) wanted {
+	role := roleOf(j.table, far, to)
+	r := &Relation{Kind: ManyToMany, To: to, Join: &Join{
+		Table: j.table, Parent: pairs(near.Target, near.Columns), Child: pairs(far.Columns, far.Target), Pure: j.pure,
+	}}
+	return wanted{r, from, "*" + j.table.FullName() + "(" + strings.Join(far.Columns, ",") + ")", [][]string{
+		plural(role),
+		plural(append(slices.Clone(role), splitWords(to.Name)...)),
+		append(plural(role), append([]string{"by"}, splitWords(j.table.Name)...)...),
+	}}
+}
+
+// nameRelations gives the relations of an entity names that neither its fields
+// nor each other have.
+func (b *builder) nameRelations(e *Entity, list []wanted) {
+	names := newNamespace()
+	for _, f := range e.Fields {
+		names.reserve(f.Name)
+		names.taken["json "+f.Column.Name] = true
+	}
+	given := b.names.Tables[e.Table.FullName()].Relations
+	named := map[string]bool{}
+	for _, w := range list {
+		if n, ok := given[w.source]; ok && names.reserve(n, "json "+snake(splitWords(n))) {
+			w.relation.setName(n)
+			named[w.source] = true
+		}
+	}
+	for _, w := range list {
+		if !named[w.source] {
+			w.relation.setName(freeName(names, w.candidates))
+		}
+		e.Relations = append(e.Relations, w.relation)
+	}
+	vars := newNamespace(verbNames...)
+	for _, f := range e.Fields {
+		vars.reserve(f.Var)
+	}
+	for i, r := range e.Relations {
+		r.Var = vars.give(r.Name, r.Name+"Relation")
+		b.relationSources(e)[list[i].source] = r.Name
+	}
+	order := map[RelationKind]int{ToOne: 0, ToMany: 1, ManyToMany: 2}
+	slices.SortStableFunc(e.Relations, func(x, y *Relation) int { return order[x.Kind] - order[y.Kind] })
+}
+
+// freeName finds a name that is free both in Go and in JSON.
+func freeName(names *namespace, candidates [][]string) string {
+	for _, words := range candidates {
+		name := exported(words)
+		if names.reserve(name, "json "+snake(splitWords(name))) {
+			return name
+		}
+	}
+	name := names.give(exported(candidates[len(candidates)-1]))
+	names.reserve("json " + snake(splitWords(name)))
+	return name
+}
+
+func (r *Relation) setName(name string) {
+	words := splitWords(name)
+	r.Name, r.JSON, r.Path = name, snake(words), kebab(words)
+}
+
+// relationSources is the part of the ledger that knows the relations of e.
+func (b *builder) relationSources(e *Entity) map[string]string {
+	given := b.names.Tables[e.Table.FullName()]
+	if given.Relations == nil {
+		given.Relations = map[string]string{}
+		b.names.Tables[e.Table.FullName()] = given
+	}
+	return given.Relations
+}
+
+// remember puts the names of an entity into the ledger.
+func (b *builder) remember(e *Entity) {
+	n := project.TableNames{
+		Entity: e.Name, Plural: e.Plural, File: e.File, Path: e.Path,
+		Columns: map[string]string{}, Relations: b.relationSources(e),
+	}
+	for _, f := range e.Fields {
+		n.Columns[f.Column.Name] = f.Name
+	}
+	b.names.Tables[e.Table.FullName()] = n
+}
+
+// Reverse reports whether rows of the related entity can be created through
+// the relation: they hold the reference.
+func (r *Relation) Reverse() bool { return r.Kind == ToMany && !r.Owned }
+
+// Linkable reports whether rows can be linked through the relation by nothing
+// but their keys.
+func (r *Relation) Linkable() bool { return r.Join != nil && r.Join.Pure && len(r.To.Key) > 0 }

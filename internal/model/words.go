@@ -1,0 +1,190 @@
+package model
+
+import (
+	"go/token"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	pluralize "github.com/gertd/go-pluralize"
+)
+
+// initialisms are the words that Go writes in capitals; see the list in Go's
+// code review comments.
+var initialisms = map[string]bool{
+	"acl": true, "api": true, "ascii": true, "cpu": true, "css": true, "csv": true, "dns": true, "eof": true,
+	"guid": true, "html": true, "http": true, "https": true, "id": true, "ip": true, "json": true, "os": true,
+	"pdf": true, "ram": true, "sql": true, "ssh": true, "tcp": true, "tls": true, "ttl": true, "udp": true,
+	"ui": true, "uid": true, "uri": true, "url": true, "utf8": true, "uuid": true, "vat": true, "vm": true,
+	"xml": true,
+}
+
+// splitWords splits an identifier of a database at signs, spaces and changes
+// from small to capital letters.
+func splitWords(name string) []string {
+	var words []string
+	var word []rune
+	flush := func() {
+		if len(word) > 0 {
+			words = append(words, strings.ToLower(string(word)))
+		}
+		word = nil
+	}
+	runes := []rune(name)
+	for i, r := range runes {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			flush()
+			continue
+		}
+		startsWord := unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) ||
+			i+1 < len(runes) && unicode.IsLower(runes[i+1]))
+		if startsWord {
+			flush()
+		}
+		word = append(word, r)
+	}
+	flush()
+	return words
+}
+
+// title writes a word as it stands inside a Go name.
+func title(word string) string {
+	if initialisms[word] {
+		return strings.ToUpper(word)
+	}
+	r := []rune(word)
+	return string(unicode.ToUpper(r[0])) + string(r[1:])
+}
+
+func titles(words []string) string {
+	var b strings.Builder
+	for _, w := range words {
+		b.WriteString(title(w))
+	}
+	return b.String()
+}
+
+// exported makes a Go identifier that other packages can use.
+func exported(words []string) string {
+	name := titles(words)
+	if first, _ := utf8.DecodeRuneInString(name); !unicode.IsUpper(first) {
+		name = "X" + name
+	}
+	return name
+}
+
+// unexported makes an identifier for inside a package, no reserved word.
+func unexported(words []string) string {
+	if len(words) == 0 {
+		return "x"
+	}
+	name := words[0] + titles(words[1:])
+	if first, _ := utf8.DecodeRuneInString(name); !unicode.IsLetter(first) {
+		name = "x" + name
+	}
+	if token.IsKeyword(name) || predeclared[name] {
+		name += "Row"
+	}
+	return name
+}
+
+// predeclared are names that generated code uses, so that nothing hides them.
+var predeclared = map[string]bool{
+	"any": true, "string": true, "bool": true, "error": true, "nil": true, "true": true, "false": true, "new": true,
+	"make": true, "len": true, "append": true, "int64": true, "int32": true, "int16": true, "float64": true,
+	"gate": true, "rest": true, "time": true, "context": true, "http": true, "store": true, "embed": true, "init": true,
+}
+
+var plurals = pluralize.NewClient()
+
+// plural and singular change the last word.
+func plural(words []string) []string { return changeLast(words, plurals.Plural) }
+
+func singular(words []string) []string { return changeLast(words, plurals.Singular) }
+
+func changeLast(words []string, change func(string) string) []string {
+	if len(words) == 0 {
+		return words
+	}
+	last := words[len(words)-1]
+	changed := change(last)
+	if changed == "" || strings.ContainsFunc(changed, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+		return words
+	}
+	return append(slices.Clone(words[:len(words)-1]), strings.ToLower(changed))
+}
+
+// kebab joins words for a path.
+func kebab(words []string) string { return strings.Join(words, "-") }
+
+// snake joins words for a JSON name or a file.
+func snake(words []string) string { return strings.Join(words, "_") }
+
+// buildWords are file name endings to which the go command gives a meaning.
+var buildWords = []string{
+	"test", "aix", "android", "darwin", "dragonfly", "freebsd", "illumos", "ios", "js", "linux", "netbsd",
+	"openbsd", "plan9", "solaris", "wasip1", "windows", "unix", "zos", "386", "amd64", "arm", "arm64", "loong64", "mips", "mips64",
+	"mips64le", "mipsle", "ppc64", "ppc64le", "riscv64", "s390x", "wasm",
+}
+
+// fileName makes the name of a Go file, without its ending, that the go command
+// takes on every system.
+func fileName(words []string) string {
+	name := snake(words)
+	if len(words) == 0 || slices.Contains(buildWords, words[len(words)-1]) {
+		name += "_rows"
+	}
+	return name
+}
+
+// A namespace hands out names, each once.
+type namespace struct {
+	taken map[string]bool
+	fold  bool // names that differ only in case clash too, as in file names
+}
+
+func newNamespace(reserved ...string) *namespace {
+	n := &namespace{taken: map[string]bool{}}
+	for _, r := range reserved {
+		n.taken[r] = true
+	}
+	return n
+}
+
+func (n *namespace) key(name string) string {
+	if n.fold {
+		return strings.ToLower(name)
+	}
+	return name
+}
+
+// reserve takes a name that was given before, and reports whether it was free.
+func (n *namespace) reserve(names ...string) bool {
+	for _, name := range names {
+		if n.taken[n.key(name)] {
+			return false
+		}
+	}
+	for _, name := range names {
+		n.taken[n.key(name)] = true
+	}
+	return true
+}
+
+// give returns the first of the candidates that is free, else the last one
+// with the lowest number behind it that is.
+func (n *namespace) give(candidates ...string) string {
+	for _, c := range candidates {
+		if n.reserve(c) {
+			return c
+		}
+	}
+	last := candidates[len(candidates)-1]
+	for i := 2; ; i++ {
+		if name := last + strconv.Itoa(i); n.reserve(name) {
+			return name
+		}
+	}
+}

@@ -1,0 +1,124 @@
+package project
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"widegate/internal/fault"
+)
+
+// LedgerFolder is where the ledger lies, beside the project file. It belongs
+// into version control.
+const LedgerFolder = ".widegate"
+
+// Ledger is what was given and written before.
+type Ledger struct {
+	Names Names
+	Base  map[string][]byte // the text last rendered for each file, by slash path below the root
+}
+
+// Names are the names given to what the schema has, so that what comes later
+// never renames what was there. Outer keys are qualified table names.
+type Names struct {
+	Tables map[string]TableNames `json:"tables"`
+	Enums  map[string]string     `json:"enums,omitempty"` // Go type by enum; one without a type of its own is table.column
+}
+
+// TableNames are the names of one table's things.
+type TableNames struct {
+	Entity    string            `json:"entity"`
+	Plural    string            `json:"plural"`
+	File      string            `json:"file"`
+	Path      string            `json:"path"`
+	Columns   map[string]string `json:"columns,omitempty"`   // field by column
+	Relations map[string]string `json:"relations,omitempty"` // name by what the relation rests on
+}
+
+const (
+	catalogFile = "catalog.json"
+	namesFile   = "names.json"
+	baseFolder  = "base"
+)
+
+// LoadLedger reads the ledger of the project at root; one that is not there is
+// empty.
+func LoadLedger(root string) (*Ledger, error) {
+	l := &Ledger{Names: Names{Tables: map[string]TableNames{}, Enums: map[string]string{}}, Base: map[string][]byte{}}
+	folder := filepath.Join(root, LedgerFolder)
+	text, err := os.ReadFile(filepath.Join(folder, namesFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return l, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the ledger: %w", err)
+	}
+	if err := json.Unmarshal(text, &l.Names); err != nil {
+		return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
+	}
+	return l, l.loadBase(filepath.Join(folder, baseFolder))
+}
+
+func (l *Ledger) loadBase(folder string) error {
+	return filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
+		if errors.Is(err, os.ErrNotExist) {
+			return nil
+		}
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return fmt.Errorf("reading the ledger: %w", err)
+		}
+		below, err := filepath.Rel(folder, at)
+		if err != nil {
+			return err
+		}
+		l.Base[strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)] = text
+		return nil
+	})
+}
+
+// baseSuffix keeps the recorded texts out of builds and editors' indexes.
+const baseSuffix = ".base"
+
+// Files are the ledger's own files, by slash path below the root.
+func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
+	var names bytes.Buffer
+	enc := json.NewEncoder(&names)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	if err := enc.Encode(l.Names); err != nil {
+		return nil, fmt.Errorf("encoding the ledger: %w", err)
+	}
+	files := map[string][]byte{
+		path.Join(LedgerFolder, namesFile):   names.Bytes(),
+		path.Join(LedgerFolder, catalogFile): catalog,
+	}
+	for name, text := range l.Base {
+		files[BasePath(name)] = text
+	}
+	return files, nil
+}
+
+// BasePath is where the recorded text of a file lies.
+func BasePath(name string) string {
+	return path.Join(LedgerFolder, baseFolder, name+baseSuffix)
+}
+
+// Written are the files that were written before, sorted.
+func (l *Ledger) Written() []string {
+	list := make([]string, 0, len(l.Base))
+	for name := range l.Base {
+		list = append(list, name)
+	}
+	slices.Sort(list)
+	return list
+}

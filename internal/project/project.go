@@ -1,0 +1,329 @@
+// Package project holds what a developer says about their project: the file
+// widegate.yaml, in which everything has a default, and the ledger .widegate/,
+// which remembers the names that were given and the texts that were written.
+package project
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"widegate/internal/fault"
+)
+
+// FileName is that of the project file.
+const FileName = "widegate.yaml"
+
+// Project is a project file, complete with defaults.
+type Project struct {
+	Root     string            `yaml:"-"` // the folder of the file
+	Database Database          `yaml:"database"`
+	Tables   Tables            `yaml:"tables"`
+	Code     Code              `yaml:"code"`
+	API      API               `yaml:"api"`
+	Entities map[string]Entity `yaml:"entities"` // by table, qualified outside the connection's own schema
+}
+
+// Database says where the schema comes from.
+type Database struct {
+	Engine  string   `yaml:"engine"`
+	URL     string   `yaml:"url"`
+	DDL     []string `yaml:"ddl"`
+	Schemas []string `yaml:"schemas"`
+}
+
+// Tables chooses what is generated, by patterns in which * is any text.
+type Tables struct {
+	Take   []string `yaml:"take"`
+	Leave  []string `yaml:"leave"`
+	Follow *bool    `yaml:"follow"` // what the taken tables refer to comes along
+}
+
+// Code says where the store package goes.
+type Code struct {
+	Folder  string `yaml:"folder"`
+	Package string `yaml:"package"`
+}
+
+// API says where the api package goes and how it answers.
+type API struct {
+	Folder string `yaml:"folder"`
+	Base   string `yaml:"base"`
+	Access string `yaml:"access"` // open: other addresses than the loopback one are allowed
+}
+
+// Entity overrides what would be chosen for a table.
+type Entity struct {
+	Name    string            `yaml:"name"`
+	Plural  string            `yaml:"plural"`
+	Path    string            `yaml:"path"`
+	Key     []string          `yaml:"key"`
+	Columns map[string]Column `yaml:"columns"`
+}
+
+// Column overrides what would be chosen for a column.
+type Column struct {
+	Name   string `yaml:"name"`
+	Hidden *bool  `yaml:"hidden"`
+}
+
+// Open is the value of API.Access that lets anybody in.
+const Open = "open"
+
+// Load reads the project file at path and expands ${VAR} in it.
+func Load(path string) (*Project, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fault.New("make one with `widegate new --url …`, or name it with --config", "there is no project file %s", path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the project file: %w", err)
+	}
+	return Parse(path, text)
+}
+
+// Parse reads the text of a project file that lies at path.
+func Parse(path string, text []byte) (*Project, error) {
+	var doc yaml.Node
+	if err := yaml.Unmarshal(text, &doc); err != nil {
+		return nil, fault.New("mend the YAML at that line", "%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
+	}
+	p := &Project{Root: filepath.Dir(path)}
+	if len(doc.Content) > 0 {
+		if err := checkKeys(path, doc.Content[0], reflect.TypeFor[Project]()); err != nil {
+			return nil, err
+		}
+		if err := expand(path, doc.Content[0]); err != nil {
+			return nil, err
+		}
+		if err := doc.Content[0].Decode(p); err != nil {
+			return nil, fault.New("give the key a value of that kind", "%s: %s", path, decodeText(err))
+		}
+	}
+	p.setDefaults()
+	return p, p.check(path)
+}
+
+func decodeText(err error) string {
+	var wrong *yaml.TypeError
+	if errors.As(err, &wrong) {
+		return strings.Join(wrong.Errors, "; ")
+	}
+	return err.Error()
+}
+
+// checkKeys refuses keys that t has no field for.
+func checkKeys(path string, n *yaml.Node, t reflect.Type) error {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if n.Kind != yaml.MappingNode {
+		return nil
+	}
+	known := map[string]reflect.Type{}
+	if t.Kind() == reflect.Struct {
+		for i := range t.NumField() {
+			if key := t.Field(i).Tag.Get("yaml"); key != "-" {
+				known[key] = t.Field(i).Type
+			}
+		}
+	}
+	for i := 0; i < len(n.Content); i += 2 {
+		key := n.Content[i]
+		var inner reflect.Type
+		switch t.Kind() {
+		case reflect.Struct:
+			inner = known[key.Value]
+		case reflect.Map:
+			inner = t.Elem()
+		}
+		if inner == nil {
+			return unknownKey(path, key, known)
+		}
+		if err := checkKeys(path, n.Content[i+1], inner); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func unknownKey(path string, key *yaml.Node, known map[string]reflect.Type) error {
+	names := make([]string, 0, len(known))
+	for name := range known {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	next := "the keys here are " + strings.Join(names, ", ")
+	if near := Nearest(key.Value, names); near != "" {
+		next = fmt.Sprintf("did you mean %q? %s", near, next)
+	}
+	return fault.New(next, "%s:%d:%d: unknown key %q", path, key.Line, key.Column, key.Value)
+}
+
+// Nearest returns the name that is at most two edits away from word, or an
+// empty text.
+func Nearest(word string, names []string) string {
+	best, bestAt := "", 3
+	for _, name := range names {
+		if d := distance(word, name); d < bestAt {
+			best, bestAt = name, d
+		}
+	}
+	return best
+}
+
+// distance is the number of insertions, deletions and replacements of
+// characters that make b of a (Levenshtein).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, diagonal+cost)
+		}
+	}
+	return row[len(b)]
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
+
+// expand replaces ${VAR} in all values by the environment's.
+func expand(path string, n *yaml.Node) error {
+	var missing error
+	if n.Kind == yaml.ScalarNode {
+		n.Value = variable.ReplaceAllStringFunc(n.Value, func(m string) string {
+			name := variable.FindStringSubmatch(m)[1]
+			value, ok := os.LookupEnv(name)
+			if !ok {
+				missing = fault.New("set it, as in "+name+"=… widegate …", "%s:%d:%d: the environment has no variable %s", path, n.Line, n.Column, name)
+			}
+			return value
+		})
+	}
+	for _, c := range n.Content {
+		if err := expand(path, c); err != nil {
+			return err
+		}
+	}
+	return missing
+}
+
+func (p *Project) setDefaults() {
+	orElse := func(s *string, other string) {
+		if *s == "" {
+			*s = other
+		}
+	}
+	orElse(&p.Code.Folder, "store")
+	orElse(&p.Code.Package, filepath.Base(p.Code.Folder))
+	orElse(&p.API.Folder, "api")
+	orElse(&p.API.Base, "/api")
+	p.API.Base = "/" + strings.Trim(p.API.Base, "/")
+	if p.Tables.Follow == nil {
+		yes := true
+		p.Tables.Follow = &yes
+	}
+}
+
+var packageName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+
+func (p *Project) check(path string) error {
+	if p.Database.URL == "" && len(p.Database.DDL) == 0 {
+		return fault.New("say where the schema is: `database: {url: …}`", "%s names no database", path)
+	}
+	if !packageName.MatchString(p.Code.Package) {
+		return fault.New("use small letters and digits, as in `package: store`", "%s: %q cannot be the name of a Go package", path, p.Code.Package)
+	}
+	for _, folder := range []string{p.Code.Folder, p.API.Folder} {
+		if !filepath.IsLocal(folder) {
+			return fault.New("name a folder below the one of widegate.yaml", "%s: the folder %q lies outside the project", path, folder)
+		}
+	}
+	if filepath.Clean(p.Code.Folder) == filepath.Clean(p.API.Folder) {
+		return fault.New("give code.folder and api.folder different names", "%s: both packages would go to %q", path, p.Code.Folder)
+	}
+	if p.API.Access != "" && p.API.Access != Open {
+		return fault.New("write `access: open`, or leave it out to serve this machine only", "%s: api.access is %q", path, p.API.Access)
+	}
+	return nil
+}
+
+// Resolve makes a path of the project file absolute, or relative to the
+// current folder, as the file itself is.
+func (p *Project) Resolve(path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(p.Root, path)
+}
+
+// Draft is what a new project file says.
+type Draft struct {
+	Engine  string
+	URL     string
+	DDL     []string
+	Schemas []string
+	Take    []string
+	Package string
+}
+
+// Text is the draft as a small commented file.
+func (d Draft) Text() []byte {
+	var b bytes.Buffer
+	b.WriteString("# What Wide Gate reads and writes here. All that is left out has a default.\n\ndatabase:\n")
+	fmt.Fprintf(&b, "  engine: %s\n", d.Engine)
+	if d.URL != "" {
+		fmt.Fprintf(&b, "  url: %s # ${NAME} stands for a variable of the environment\n", quoted(d.URL))
+	}
+	writeList(&b, "ddl", d.DDL)
+	writeList(&b, "schemas", d.Schemas)
+	b.WriteString("\ntables:\n")
+	if len(d.Take) == 0 {
+		b.WriteString("  take: [\"*\"] # names or patterns; what they refer to comes along\n")
+	} else {
+		fmt.Fprintf(&b, "  take: [%s] # what they refer to comes along\n", strings.Join(mapped(d.Take, quoted), ", "))
+	}
+	fmt.Fprintf(&b, "\ncode:\n  folder: %s # the package of entities and queries\n", quoted(d.Package))
+	b.WriteString("\napi:\n  folder: api # the package of endpoints\n  base: /api\n")
+	return b.Bytes()
+}
+
+func writeList(b *bytes.Buffer, key string, values []string) {
+	if len(values) > 0 {
+		fmt.Fprintf(b, "  %s: [%s]\n", key, strings.Join(mapped(values, quoted), ", "))
+	}
+}
+
+func mapped(list []string, f func(string) string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = f(s)
+	}
+	return out
+}
+
+var plainScalar = regexp.MustCompile(`^[A-Za-z_./][A-Za-z0-9_./-]*$`)
+
+// quoted writes a YAML scalar that is surely read back as the text s.
+func quoted(s string) string {
+	if plainScalar.MatchString(s) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(s)) {
+		return s
+	}
+	return fmt.Sprintf("%q", s)
+}
