@@ -276,3 +276,20 @@ func (c *ColumnInfo) rangeFault(text string) string {
 	}
 	return ""
 }
+
+// Column returns column i as one that Update can be told to store.
+func (d *Def[E]) Column(i int) ColumnOf[E] { return Value[E, any]{columnRef{&d.Info, i}} }
+
+// SetDefaults gives row the constant defaults of its columns.
+func (d *Def[E]) SetDefaults(row *E) error {
+	for i := range d.Columns {
+		c := &d.Columns[i]
+		if c.Default == "" || c.Is(Generated|Auto) {
+			continue
+		}
+		if err := fieldOf(d.Field(row, i)).set(c.Default); err != nil {
+			return fmt.Errorf("default of %s.%s: %w", d.Name, c.Name, err)
+		}
+	}
+	return nil
+}

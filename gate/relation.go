@@ -645,3 +645,51 @@ func asRelated[C any](list []any) ([]Related[C], error) {
 	}
 	return typed, nil
 }
+
+// Relation is a relation of P seen without the type of the related rows.
+type Relation[P any] interface {
+	Related[P]
+	Nested(related []any) (Related[P], error)
+	Target() *Info
+	Single() bool
+	Each(parent *P, do func(child any))
+	Holds() []string
+}
+
+// Holds returns the columns of P that refer to the related row; there are none
+// where the related rows refer to P.
+func (r relation[P, C]) Holds() []string {
+	if r.link.join != nil || !slices.Equal(r.link.to, r.link.child.Keys) || slices.Equal(r.link.from, r.link.parent.Keys) {
+		return nil
+	}
+	var names []string
+	for _, i := range r.link.from {
+		names = append(names, r.link.parent.Columns[i].Name)
+	}
+	return names
+}
+
+// Attach makes child refer to parent, without storing it.
+func (r ToMany[P, C]) Attach(parent *P, child *C) error {
+	for i, from := range r.link.from {
+		if from < 0 || r.link.to[i] < 0 {
+			return errNoColumn
+		}
+		value := fieldOf(r.parent.Field(parent, from)).arg()
+		if err := fieldOf(r.child.def.Field(child, r.link.to[i])).set(value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Referring returns the columns of C that refer to P.
+func (r ToMany[P, C]) Referring() []string {
+	names := make([]string, len(r.link.to))
+	for i, at := range r.link.to {
+		if at >= 0 {
+			names[i] = r.link.child.Columns[at].Name
+		}
+	}
+	return names
+}

@@ -29,34 +29,51 @@ func (t Keyless[E]) Insert(ctx context.Context, db DB, row *E) error {
 	return insert(ctx, db, t.def, row, nil)
 }
 
-// Table is a table whose rows have a key of type K.
-type Table[E, K any] struct {
-	Keyless[E]
+// KeyedView is a table or view that is only read and whose rows have a key of
+// type K.
+type KeyedView[E, K any] struct {
+	View[E]
 	parts func(*K) []any
 }
 
-// NewTable returns the verbs of a described table. parts gives pointers to the
-// values in a key, in the order of the key's columns.
-func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
-	return Table[E, K]{NewKeyless(d), parts}
+// NewKeyedView returns the verbs of a described view. parts gives pointers to
+// the values in a key, in the order of the key's columns.
+func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
+	return KeyedView[E, K]{NewView(d), parts}
 }
 
 // KeyParts returns pointers to the values in key, in the order of the key's
 // columns.
-func (t Table[E, K]) KeyParts(key *K) []any { return t.parts(key) }
+func (v KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
 
 // WithKey narrows a query to the row of that key.
-func (t Table[E, K]) WithKey(key K) Cond[E] {
-	conds := make([]expr, len(t.def.Keys))
-	for i, p := range t.parts(&key) {
-		conds[i] = comparison{columnRef{&t.def.Info, t.def.Keys[i]}, " = ", fieldOf(p).arg()}
+func (v KeyedView[E, K]) WithKey(key K) Cond[E] {
+	conds := make([]expr, len(v.def.Keys))
+	for i, p := range v.parts(&key) {
+		conds[i] = comparison{columnRef{&v.def.Info, v.def.Keys[i]}, " = ", fieldOf(p).arg()}
 	}
 	return Cond[E]{group{" AND ", conds}}
 }
 
 // Find returns the row of that key, or ErrNotFound.
-func (t Table[E, K]) Find(ctx context.Context, db DB, key K) (*E, error) {
-	return t.Where(t.WithKey(key)).First(ctx, db)
+func (v KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (*E, error) {
+	return v.Where(v.WithKey(key)).First(ctx, db)
+}
+
+// Table is a table whose rows have a key of type K.
+type Table[E, K any] struct{ KeyedView[E, K] }
+
+// NewTable returns the verbs of a described table. parts gives pointers to the
+// values in a key, in the order of the key's columns.
+func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
+	return Table[E, K]{NewKeyedView(d, parts)}
+}
+
+// Insert stores row and fills in what the database made of it. An empty field
+// is left to the database where that numbers rows or computes a default; other
+// fields are stored as they are.
+func (t Table[E, K]) Insert(ctx context.Context, db DB, row *E) error {
+	return insert(ctx, db, t.def, row, nil)
 }
 
 // Update stores the columns named of the row with row's key, all of them when

@@ -337,7 +337,7 @@ func withArticle(words string) string {
 
 // verbNames are what a table's variable has besides columns and relations.
 var verbNames = []string{
-	"All", "After", "Count", "Cursor", "Def", "Delete", "DeleteWhere", "Exists", "Find", "First", "Insert", "KeyParts", "Keyless",
+	"All", "After", "Count", "Cursor", "Def", "Delete", "DeleteWhere", "Exists", "Find", "First", "Insert", "KeyParts", "KeyedView", "Keyless",
 	"Limit", "Offset", "OrderBy", "OrderByColumn", "OrderByKey", "Table", "Update", "Upsert", "View", "Where", "WhereColumn", "With", "WithKey",
 }
 

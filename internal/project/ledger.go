@@ -31,6 +31,9 @@ type Names struct {
 	Enums  map[string]string     `json:"enums,omitempty"` // Go type by enum; one without a type of its own is table.column
 }
 
+// NewNames has no names yet.
+func NewNames() *Names { return &Names{Tables: map[string]TableNames{}, Enums: map[string]string{}} }
+
 // TableNames are the names of one table's things.
 type TableNames struct {
 	Entity    string            `json:"entity"`
@@ -50,7 +53,7 @@ const (
 // LoadLedger reads the ledger of the project at root; one that is not there is
 // empty.
 func LoadLedger(root string) (*Ledger, error) {
-	l := &Ledger{Names: Names{Tables: map[string]TableNames{}, Enums: map[string]string{}}, Base: map[string][]byte{}}
+	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
 	folder := filepath.Join(root, LedgerFolder)
 	text, err := os.ReadFile(filepath.Join(folder, namesFile))
 	if errors.Is(err, os.ErrNotExist) {

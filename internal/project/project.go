@@ -78,6 +78,13 @@ type Column struct {
 // Open is the value of API.Access that lets anybody in.
 const Open = "open"
 
+// Default is a project of which nothing is said.
+func Default() *Project {
+	p := &Project{}
+	p.setDefaults()
+	return p
+}
+
 // Load reads the project file at path and expands ${VAR} in it.
 func Load(path string) (*Project, error) {
 	text, err := os.ReadFile(path)
@@ -249,6 +256,9 @@ func (p *Project) check(path string) error {
 	}
 	if !packageName.MatchString(p.Code.Package) {
 		return fault.New("use small letters and digits, as in `package: store`", "%s: %q cannot be the name of a Go package", path, p.Code.Package)
+	}
+	if base := filepath.Base(p.API.Folder); !packageName.MatchString(base) {
+		return fault.New("use small letters and digits, as in `folder: api`", "%s: %q cannot be the name of a Go package", path, base)
 	}
 	for _, folder := range []string{p.Code.Folder, p.API.Folder} {
 		if !filepath.IsLocal(folder) {

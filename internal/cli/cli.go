@@ -1,0 +1,133 @@
+// Package cli is the command line of Wide Gate: flags, prompts, progress and
+// printing, one file a command. What is done is decided elsewhere.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"widegate/internal/fault"
+	"widegate/internal/project"
+)
+
+// The exit statuses.
+const (
+	statusDone     = 0
+	statusFailed   = 1
+	statusUsage    = 2
+	statusDecision = 3
+)
+
+// usageError is a command line that cannot be understood.
+type usageError struct{ err error }
+
+func (e usageError) Error() string { return e.err.Error() }
+func (e usageError) Unwrap() error { return e.err }
+
+// decisionError ends a command that has said all it has to say and waits for a
+// person to decide.
+type decisionError struct{ err error }
+
+func (e decisionError) Error() string { return e.err.Error() }
+
+// app is what the commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	config   string
+	quiet    bool
+}
+
+// Run runs a command line and returns the exit status.
+func Run(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	return a.status(err)
+}
+
+// status prints an error and returns the exit status that it stands for.
+func (a *app) status(err error) int {
+	var usage usageError
+	var decision decisionError
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.As(err, &decision):
+		fmt.Fprintf(a.err, "widegate: %v\n", err)
+		return statusDecision
+	}
+	fmt.Fprintf(a.err, "widegate: %v\n", err)
+	if next := fault.Next(err); next != "" {
+		fmt.Fprintf(a.err, "  next: %s\n", next)
+	}
+	if errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") {
+		fmt.Fprintln(a.err, "  next: see `widegate --help`, or `widegate COMMAND --help`")
+		return statusUsage
+	}
+	return statusFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "widegate",
+		Short: "Code and REST endpoints for the database you have",
+		Long: `Wide Gate reads the schema of a database and writes the Go code in front of it:
+typed entities, queries and REST endpoints for every table and relationship.`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          usage(cobra.NoArgs),
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
+	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
+	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.demoCommand(), a.versionCommand())
+	return root
+}
+
+// usage makes a check of arguments report wrong use.
+func usage(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return usageError{err}
+		}
+		return nil
+	}
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Print the version",
+		Args:  usage(cobra.NoArgs),
+		RunE: func(*cobra.Command, []string) error {
+			version := "unknown"
+			if info, ok := debug.ReadBuildInfo(); ok {
+				version = info.Main.Version + " " + info.GoVersion
+			}
+			_, err := fmt.Fprintf(a.out, "widegate %s\n", version)
+			return err
+		},
+	}
+}
+
+// say prints a line for a person, unless they asked for quiet.
+func (a *app) say(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintf(a.out, format+"\n", args...)
+	}
+}

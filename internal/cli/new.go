@@ -1,0 +1,172 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widegate"
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/gomodule"
+	"widegate/internal/model"
+	"widegate/internal/project"
+	"widegate/internal/read"
+)
+
+// setup is what the flags of new say.
+type setup struct {
+	url     string
+	engine  string
+	schemas []string
+	folder  string
+	pkg     string
+	module  string
+	take    []string
+	yes     bool
+}
+
+func (a *app) newCommand() *cobra.Command {
+	var s setup
+	cmd := &cobra.Command{
+		Use:   "new --url URL",
+		Short: "Set up a project",
+		Long: `Reads the schema, chooses tables and what they refer to, and writes a small
+widegate.yaml. In a folder that belongs to no Go module it makes one.`,
+		Example: `  widegate new --url sqlite:bees.db
+  widegate new --url postgres://localhost/bees --folder bees --take 'hive,api*'`,
+		Args: usage(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if s.url == "" {
+				return usageError{errors.New("--url is missing: the database, or a .sql file")}
+			}
+			return a.setUp(cmd, s)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&s.url, "url", "", "the database, as `widegate read` takes it")
+	f.StringVar(&s.engine, "engine", "", "the dialect: "+strings.Join(read.Engines, ", "))
+	f.StringSliceVar(&s.schemas, "schema", nil, "a schema to read; may be repeated")
+	f.StringVar(&s.folder, "folder", ".", "the folder of the project")
+	f.StringVar(&s.pkg, "package", "store", "the package of entities and queries")
+	f.StringVar(&s.module, "module", "", "the Go module to make; the folder's name when left out")
+	f.StringSliceVar(&s.take, "take", nil, "tables to take, by name or pattern; all when left out")
+	f.BoolVarP(&s.yes, "yes", "y", false, "replace a project file that is there")
+	return cmd
+}
+
+func (a *app) setUp(cmd *cobra.Command, s setup) error {
+	file := filepath.Join(s.folder, project.FileName)
+	if _, err := os.Lstat(file); err == nil && !s.yes {
+		return fault.New("edit it, or replace it with --yes", "%s is there already", file)
+	}
+	source, err := read.Parse([]string{s.url}, s.engine)
+	if err != nil {
+		return err
+	}
+	source.Schemas = s.schemas
+	c, err := read.Read(cmd.Context(), source)
+	if err != nil {
+		return err
+	}
+	text, err := s.draft(source)
+	if err != nil {
+		return err
+	}
+	p, err := project.Parse(file, text)
+	if err != nil {
+		return err
+	}
+	m, err := model.Build(c, p, project.NewNames())
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(s.folder, 0o755); err != nil {
+		return fmt.Errorf("making the folder: %w", err)
+	}
+	if err := a.ensureModule(s); err != nil {
+		return err
+	}
+	if err := os.WriteFile(file, text, 0o644); err != nil {
+		return fmt.Errorf("writing the project file: %w", err)
+	}
+	a.showChoice(c, m)
+	a.say("\nWrote %s. Next:", file)
+	if s.folder != "." {
+		a.say("  cd %s", s.folder)
+	}
+	a.say("  widegate write")
+	return nil
+}
+
+// draft is the project file that the flags ask for. A path that was named from
+// here is written as seen from the project's folder.
+func (s setup) draft(source read.Source) ([]byte, error) {
+	d := project.Draft{Engine: source.Engine, Schemas: s.schemas, Take: s.take, Package: s.pkg}
+	for _, file := range source.DDL {
+		at, err := seenFrom(s.folder, file)
+		if err != nil {
+			return nil, err
+		}
+		d.DDL = append(d.DDL, at)
+	}
+	d.URL = source.URL
+	if source.Engine == catalog.SQLite && source.URL != "" {
+		at, err := seenFrom(s.folder, source.Path())
+		if err != nil {
+			return nil, err
+		}
+		d.URL = "sqlite:" + at
+	}
+	return d.Text(), nil
+}
+
+// seenFrom makes a path relative to folder, unless it is absolute.
+func seenFrom(folder, path string) (string, error) {
+	if filepath.IsAbs(path) {
+		return path, nil
+	}
+	base, err := filepath.Abs(folder)
+	if err != nil {
+		return "", err
+	}
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	below, err := filepath.Rel(base, full)
+	return filepath.ToSlash(below), err
+}
+
+// ensureModule makes a Go module where the folder belongs to none.
+func (a *app) ensureModule(s setup) error {
+	if _, err := os.Stat(filepath.Join(s.folder, "go.mod")); err == nil {
+		return nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("looking for go.mod: %w", err)
+	}
+	if m, err := gomodule.Find(s.folder); err == nil && s.module == "" {
+		a.say("The code goes into the module around the folder, as %s.", m.Path())
+		return nil
+	}
+	m, err := gomodule.Make(s.folder, s.module, widegate.Sources)
+	if err != nil {
+		return err
+	}
+	a.say("Made the Go module %s.", m.Path())
+	return nil
+}
+
+// showChoice says which tables are taken, and what came along.
+func (a *app) showChoice(c *catalog.Catalog, m *model.Model) {
+	a.say("Took %s of %d.", count(len(m.Entities)+len(m.Joins), "table"), len(c.Tables))
+	for _, f := range m.Followed {
+		a.say("  %s came along, because of %s", f.Table, f.By)
+	}
+	a.showAttention(m)
+}

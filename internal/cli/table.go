@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// columns are rows of text that are printed aligned. A column whose title
+// begins with # is aligned to the right.
+type columns struct {
+	titles []string
+	rows   [][]string
+}
+
+func (c *columns) add(cells ...string) { c.rows = append(c.rows, cells) }
+
+// print prints the rows with two spaces before them and between the columns.
+func (c *columns) print(a *app) {
+	if a.quiet {
+		return
+	}
+	widths := make([]int, len(c.titles))
+	right := make([]bool, len(c.titles))
+	titles := make([]string, len(c.titles))
+	for i, t := range c.titles {
+		right[i] = strings.HasPrefix(t, "#")
+		titles[i] = strings.TrimPrefix(t, "#")
+	}
+	all := c.rows
+	if strings.Join(titles, "") != "" {
+		all = append([][]string{titles}, c.rows...)
+	}
+	for _, row := range all {
+		for i, cell := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, row := range all {
+		var line strings.Builder
+		for i, cell := range row {
+			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			line.WriteString("  ")
+			if right[i] {
+				line.WriteString(pad + cell)
+			} else {
+				line.WriteString(cell + pad)
+			}
+		}
+		fmt.Fprintln(a.out, strings.TrimRight(line.String(), " "))
+	}
+}
+
+// count writes a number and its noun, in the plural but for one.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	many := noun + "s"
+	if strings.HasSuffix(noun, "y") {
+		many = strings.TrimSuffix(noun, "y") + "ies"
+	}
+	return thousands(int64(n)) + " " + many
+}
+
+// thousands writes a number with a comma every three digits.
+func thousands(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for i := len(s) - 3; i > 0 && s[i-1] != '-'; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}

@@ -1,0 +1,166 @@
+// Package gomodule prepares the Go module that generated code goes into: it
+// finds or makes the go.mod and adds what the code requires.
+package gomodule
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+	"golang.org/x/mod/module"
+	"golang.org/x/mod/semver"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+)
+
+// drivers are the modules that the runtime of an engine needs.
+var drivers = map[string]string{
+	catalog.Postgres: "github.com/jackc/pgx/v5",
+	catalog.MySQL:    "github.com/go-sql-driver/mysql",
+	catalog.SQLite:   "modernc.org/sqlite",
+}
+
+// Module is a Go module on disk.
+type Module struct {
+	file string // its go.mod
+	path string // of the folder that was asked for, inside the module
+}
+
+// Find returns the module that folder lies in.
+func Find(folder string) (*Module, error) {
+	start, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	for at := start; ; at = filepath.Dir(at) {
+		file := filepath.Join(at, "go.mod")
+		text, err := os.ReadFile(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			if at == filepath.Dir(at) {
+				return nil, fault.New("make one with `go mod init NAME`", "%s is in no Go module", folder)
+			}
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading go.mod: %w", err)
+		}
+		name := modfile.ModulePath(text)
+		if name == "" {
+			return nil, fault.New("give it a line `module NAME`", "%s names no module", file)
+		}
+		below, err := filepath.Rel(at, start)
+		if err != nil {
+			return nil, err
+		}
+		return &Module{file: file, path: path.Join(name, filepath.ToSlash(below))}, nil
+	}
+}
+
+// Path is the import path of the folder that was asked for.
+func (m *Module) Path() string { return m.path }
+
+var notInPath = regexp.MustCompile(`[^a-z0-9._~-]+`)
+
+// Make writes a go.mod into folder. An empty name stands for the folder's own.
+func Make(folder, name string, own fs.FS) (*Module, error) {
+	full, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if name == "" {
+		name = strings.Trim(notInPath.ReplaceAllString(strings.ToLower(filepath.Base(full)), "-"), "-.")
+		if name == "" || name == "widegate" {
+			name = "service"
+		}
+	}
+	if err := module.CheckImportPath(name); err != nil {
+		return nil, fault.New("give a path such as example.com/bees by --module", "%q cannot be the name of a Go module", name)
+	}
+	mine, err := parse(own)
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(full, "go.mod")
+	if err := os.WriteFile(file, fmt.Appendf(nil, "module %s\n\ngo %s\n", name, mine.Go.Version), 0o644); err != nil {
+		return nil, fmt.Errorf("making go.mod: %w", err)
+	}
+	return &Module{file: file, path: name}, nil
+}
+
+func parse(own fs.FS) (*modfile.File, error) {
+	text, err := fs.ReadFile(own, "go.mod")
+	if err != nil {
+		return nil, fmt.Errorf("reading the tool's own go.mod: %w", err)
+	}
+	return modfile.Parse("go.mod", text, nil)
+}
+
+// Require adds the driver of an engine, in the version that own says the
+// runtime is tested with, unless the module has it in that version or a later
+// one. It reports whether go.mod changed.
+func (m *Module) Require(engine string, own fs.FS) (bool, error) {
+	mine, err := parse(own)
+	if err != nil {
+		return false, err
+	}
+	wanted := requirement(mine, drivers[engine])
+	text, err := os.ReadFile(m.file)
+	if err != nil {
+		return false, fmt.Errorf("reading go.mod: %w", err)
+	}
+	theirs, err := modfile.Parse(m.file, text, nil)
+	if err != nil {
+		return false, fault.New("mend the file", "go.mod cannot be read: %w", err)
+	}
+	if has := requirement(theirs, drivers[engine]); has != "" && semver.Compare(has, wanted) >= 0 {
+		return false, nil
+	}
+	if err := theirs.AddRequire(drivers[engine], wanted); err != nil {
+		return false, fmt.Errorf("adding a requirement to go.mod: %w", err)
+	}
+	theirs.Cleanup()
+	clean, err := theirs.Format()
+	if err != nil || bytes.Equal(clean, text) {
+		return false, err
+	}
+	if err := os.WriteFile(m.file, clean, 0o644); err != nil {
+		return false, fmt.Errorf("writing go.mod: %w", err)
+	}
+	return true, nil
+}
+
+func requirement(f *modfile.File, name string) string {
+	for _, r := range f.Require {
+		if r.Mod.Path == name {
+			return r.Mod.Version
+		}
+	}
+	return ""
+}
+
+// ErrNoToolchain says that there is no go command.
+var ErrNoToolchain = errors.New("there is no go command on the path")
+
+// Tidy completes go.mod and go.sum by the go command.
+func (m *Module) Tidy(ctx context.Context) error {
+	goCommand, err := exec.LookPath("go")
+	if err != nil {
+		return ErrNoToolchain
+	}
+	cmd := exec.CommandContext(ctx, goCommand, "mod", "tidy")
+	cmd.Dir = filepath.Dir(m.file)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("go mod tidy: %w\n%s", err, bytes.TrimSpace(out))
+	}
+	return nil
+}
