@@ -44,10 +44,7 @@ func Open(ctx context.Context, path string) (gate.DB, error) {
 
 // dataSource takes a path, or one behind "sqlite:".
 func dataSource(path string) string {
-	path = strings.TrimPrefix(path, "sqlite:")
-	if strings.HasPrefix(path, "//") {
-		path = strings.TrimPrefix(path, "//")
-	}
+	path = strings.TrimPrefix(strings.TrimPrefix(path, "sqlite:"), "//")
 	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}
 	q := url.Values{}
 	q.Set("mode", "rw")

@@ -1,5 +1,201 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
 
-func (a *app) demoCommand() *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+
+	"widegate/examples/beekeeping"
+	"widegate/gate"
+	"widegate/gate/mysql"
+	"widegate/gate/postgres"
+	"widegate/gate/sqlite"
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/generate"
+	"widegate/internal/project"
+	"widegate/internal/read"
+)
+
+// demo is what the flags of the command say.
+type demo struct {
+	folder  string
+	url     string
+	port    int
+	rows    int
+	noStart bool
+}
+
+func (a *app) demoCommand() *cobra.Command {
+	var d demo
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Set up and run the full example",
+		Long: `Makes the database of a beekeeping cooperative, sets up a project on it, writes
+the code and starts the service. Ctrl-C ends it; run again to go on where it was.`,
+		Example: `  widegate demo
+  widegate demo --folder bees --rows 100000 --no-start
+  widegate demo --url postgres://localhost/bees`,
+		Args: usage(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd, d) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&d.folder, "folder", "demo", "the folder to make")
+	f.StringVar(&d.url, "url", "", "an empty database to use; a SQLite file in the folder when left out")
+	f.IntVar(&d.port, "port", 8080, "where the service listens")
+	f.IntVar(&d.rows, "rows", beekeeping.DefaultRows, "how many inspections; other tables in proportion")
+	f.BoolVar(&d.noStart, "no-start", false, "do not start the service")
+	return cmd
+}
+
+func (a *app) demo(cmd *cobra.Command, d demo) error {
+	ctx := cmd.Context()
+	if d.rows < 1 {
+		return usageError{fmt.Errorf("--rows wants a number above 0; got %d", d.rows)}
+	}
+	source, err := a.demoDatabase(ctx, d)
+	if err != nil {
+		return err
+	}
+	if err := a.demoProject(cmd, d, source); err != nil {
+		return err
+	}
+	p, err := project.Load(filepath.Join(d.folder, project.FileName))
+	if err != nil {
+		return err
+	}
+	plan, err := generate.Make(ctx, p)
+	if err != nil {
+		return err
+	}
+	if err := a.showCatalog(plan.Catalog, p, source); err != nil {
+		return err
+	}
+	a.say("")
+	if err := a.write(ctx, p, plan); err != nil {
+		return err
+	}
+	if d.noStart {
+		return nil
+	}
+	return a.serveDemo(ctx, d, plan)
+}
+
+// demoDatabase makes and fills the database, unless it was made before.
+func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
+	if d.url == "" {
+		d.url = "sqlite:" + filepath.ToSlash(filepath.Join(d.folder, "bees.db"))
+	}
+	source, err := read.Parse([]string{d.url}, "")
+	if err != nil {
+		return source, err
+	}
+	if source.Engine == catalog.SQLite {
+		if err := makeFile(source.Path()); err != nil {
+			return source, err
+		}
+	}
+	before, err := read.Read(ctx, source)
+	if err != nil {
+		return source, err
+	}
+	if _, there := before.Table("", "hive"); there {
+		a.say("The demo database is there already: %s", source.Redacted())
+		return source, nil
+	}
+	if len(before.Tables) > 0 {
+		return source, fault.New("give an empty database", "%s has tables already", source.Redacted())
+	}
+	db, err := open(ctx, source)
+	if err != nil {
+		return source, err
+	}
+	defer db.Close()
+	if err := beekeeping.CreateTables(ctx, db); err != nil {
+		return source, err
+	}
+	return source, beekeeping.Fill(ctx, db, d.rows)
+}
+
+// makeFile makes an empty file, which SQLite takes for an empty database.
+func makeFile(path string) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("making the folder: %w", err)
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return fmt.Errorf("making the database: %w", err)
+	}
+	return f.Close()
+}
+
+func open(ctx context.Context, s read.Source) (gate.DB, error) {
+	switch s.Engine {
+	case catalog.Postgres:
+		return postgres.Open(ctx, s.URL)
+	case catalog.MySQL:
+		return mysql.Open(ctx, s.URL)
+	}
+	return sqlite.Open(ctx, s.Path())
+}
+
+// demoProject sets the project up, unless that was done before.
+func (a *app) demoProject(cmd *cobra.Command, d demo, source read.Source) error {
+	_, err := os.Stat(filepath.Join(d.folder, project.FileName))
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	url := source.URL
+	if source.Engine == catalog.SQLite {
+		url = source.Path()
+	}
+	quiet := *a
+	quiet.quiet = true // the next commands are run here, not proposed
+	return quiet.setUp(cmd, setup{url: url, engine: source.Engine, folder: d.folder, pkg: "store", module: "beekeeping"})
+}
+
+// serveDemo builds the generated service and runs it until the context ends.
+func (a *app) serveDemo(ctx context.Context, d demo, plan *generate.Plan) error {
+	goCommand, err := exec.LookPath("go")
+	if err != nil {
+		a.say("\nThere is no Go toolchain on the path, so the service is not started.")
+		return nil
+	}
+	folder, err := filepath.Abs(d.folder)
+	if err != nil {
+		return err
+	}
+	binary := filepath.Join(folder, "bin", filepath.Base(plan.Command))
+	a.say("\nBuilding the service; the first time this takes a minute or two …")
+	build := exec.CommandContext(ctx, goCommand, "build", "-o", binary, plan.Command)
+	build.Dir = folder
+	out, err := build.CombinedOutput()
+	if ctx.Err() != nil {
+		return nil
+	}
+	if err != nil {
+		return fault.New("`go build` in the folder tells more", "the service does not build: %w\n%s", err, out)
+	}
+	a.say("Ctrl-C ends the service. Meanwhile, in another terminal:")
+	for _, path := range []string{"/hives?limit=3", "/hives/1?with=apiary,queen", "/apiaries/1/forages", "/hives?temperament=grumpy"} {
+		a.say("  curl 'localhost:%d%s%s'", d.port, plan.Model.Base, path)
+	}
+	run := exec.CommandContext(ctx, binary, "-address", fmt.Sprintf("127.0.0.1:%d", d.port))
+	run.Dir = folder
+	run.Stdout, run.Stderr = a.out, a.err
+	run.Cancel = func() error { return run.Process.Signal(syscall.SIGTERM) }
+	run.WaitDelay = 15 * time.Second
+	err = run.Run()
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}

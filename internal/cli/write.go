@@ -152,7 +152,7 @@ func (a *app) showEntities(m *model.Model) {
 		for i, t := range m.Joins {
 			names[i] = t.FullName()
 		}
-		a.say("  %s only a relation: %s", map[bool]string{true: "is", false: "are"}[len(names) == 1], strings.Join(names, ", "))
+		a.say("  tables that are only a relation: %s", strings.Join(names, ", "))
 	}
 }
 
