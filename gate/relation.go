@@ -654,6 +654,16 @@ type Relation[P any] interface {
 	Single() bool
 	Each(parent *P, do func(child any))
 	Holds() []string
+	Dangles(ctx context.Context, db DB, parent *P) (bool, error)
+}
+
+// Dangles reports whether parent refers to a row that is not there.
+func (r relation[P, C]) Dangles(ctx context.Context, db DB, parent *P) (bool, error) {
+	if r.Holds() == nil || r.keyOf(parent) == nil {
+		return false, nil
+	}
+	found, err := r.Of(parent).Exists(ctx, db)
+	return !found && err == nil, err
 }
 
 // Holds returns the columns of P that refer to the related row; there are none

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"slices"
 	"strings"
 
 	"widegate/gate"
@@ -91,10 +90,7 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 	case gate.StillReferenced:
 		return NewProblem(http.StatusConflict, "%s", a.referencedText(r, broken.Table))
 	case gate.ReferenceBroken:
-		if len(broken.Columns) == 0 && r != nil {
-			broken.Columns = r.referring
-		}
-		return faulty(NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there"), broken.Columns, a.referenceText(r, broken.Columns))
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there"), broken.Columns, "there is no such row")
 	case gate.NotNullBroken:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is missing"), broken.Columns, "must not be null")
 	case gate.TooLong:
@@ -139,13 +135,6 @@ func (a *API) pathOf(table string) string {
 		}
 	}
 	return table
-}
-
-func (a *API) referenceText(r *resource, columns []string) string {
-	if len(columns) > 1 && r != nil && slices.Equal(columns, r.referring) {
-		return "this or another reference of the row leads nowhere"
-	}
-	return "there is no such row"
 }
 
 func faulty(p *Problem, columns []string, detail string) *Problem {

@@ -87,10 +87,7 @@ func (a *API) connect() error {
 				return fmt.Errorf("relation %s of %s leads to table %s, which is no resource", rel.name, r.path, rel.target.Name)
 			}
 			rel.to = a.resources[at]
-			switch {
-			case rel.owned:
-				r.referring = append(r.referring, rel.columns...)
-			case rel.referring:
+			if rel.referring {
 				r.referredBy = append(r.referredBy, rel.to.path)
 			}
 		}

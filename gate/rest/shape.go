@@ -11,10 +11,11 @@ import (
 
 // Shape says how rows of E with keys of K look from outside.
 type Shape[E, K any] struct {
-	res      resource
-	view     gate.View[E]
-	table    gate.KeyedView[E, K]
-	keyParts func(*K) []any
+	res       resource
+	view      gate.View[E]
+	table     gate.KeyedView[E, K]
+	keyParts  func(*K) []any
+	relations []Relation[E]
 }
 
 // NoKey is the key type of rows that cannot be told apart.
@@ -36,7 +37,6 @@ type resource struct {
 	api        *API
 	relations  []relation
 	members    []member
-	referring  []string // columns that refer to other rows
 	referredBy []string // paths of resources that refer to this one
 
 	// load turns a tree of relations into what gate.Query.With takes.
@@ -56,8 +56,6 @@ type member struct {
 type relation struct {
 	name      string
 	target    *gate.Info
-	columns   []string // that hold the reference
-	owned     bool
 	referring bool // the rows at the other end hold the reference
 	to        *resource
 	prefix    string
@@ -81,7 +79,7 @@ func NewKeylessShape[E any](path string, v gate.View[E], relations ...Relation[E
 
 func newShape[E, K any](path string, v gate.View[E], relations []Relation[E]) *Shape[E, K] {
 	d := v.Def()
-	s := &Shape[E, K]{view: v, res: resource{path: path, info: &d.Info}}
+	s := &Shape[E, K]{view: v, relations: relations, res: resource{path: path, info: &d.Info}}
 	for i := range d.Columns {
 		c := &d.Columns[i]
 		if !c.Is(gate.Hidden) {
@@ -90,10 +88,9 @@ func newShape[E, K any](path string, v gate.View[E], relations []Relation[E]) *S
 		}
 	}
 	for _, r := range relations {
-		columns := r.rel.Holds()
 		s.res.relations = append(s.res.relations, relation{
-			name: r.name, target: r.rel.Target(), columns: columns, owned: columns != nil,
-			referring: columns == nil, prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
+			name: r.name, target: r.rel.Target(),
+			referring: r.rel.Holds() == nil, prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
 		})
 	}
 	s.res.load = func(nodes []node) ([]any, error) { return loadRelated(relations, nodes) }

@@ -50,13 +50,28 @@ func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel gate.ToMany[P, E], s
 func (s *Shape[E, K]) storeNew(w http.ResponseWriter, r *http.Request, row *E, store Write[E]) error {
 	err := s.inTx(r, func(tx gate.DB) error { return store(r.Context(), tx, row) })
 	if err != nil {
-		return err
+		return s.withReferences(r.Context(), row, err)
 	}
 	if s.keyParts != nil {
 		w.Header().Set("Location", s.location(row))
 	}
 	sendRow(w, http.StatusCreated, &s.res, row, nil)
 	return nil
+}
+
+// withReferences completes an error of an engine that does not tell which
+// reference leads nowhere.
+func (s *Shape[E, K]) withReferences(ctx context.Context, row *E, err error) error {
+	var broken *gate.ConstraintError
+	if !errors.As(err, &broken) || broken.Kind != gate.ReferenceBroken || len(broken.Columns) > 0 {
+		return err
+	}
+	for _, r := range s.relations {
+		if dangles, fault := r.rel.Dangles(ctx, s.res.api.config.DB, row); fault == nil && dangles {
+			broken.Columns = append(broken.Columns, r.rel.Holds()...)
+		}
+	}
+	return err
 }
 
 // inTx runs a write in a transaction. It may run more than once.
@@ -89,7 +104,7 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 			return err
 		})
 		if err != nil {
-			return err
+			return s.withReferences(r.Context(), row, err)
 		}
 		if status == http.StatusCreated {
 			w.Header().Set("Location", s.location(row))
@@ -130,7 +145,7 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 			return update(r.Context(), tx, row, columns...)
 		})
 		if err != nil {
-			return err
+			return s.withReferences(r.Context(), row, err)
 		}
 		sendRow(w, http.StatusOK, &s.res, row, nil)
 		return nil

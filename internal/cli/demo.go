@@ -122,7 +122,18 @@ func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 	if err := beekeeping.CreateTables(ctx, db); err != nil {
 		return source, err
 	}
-	return source, beekeeping.Fill(ctx, db, d.rows)
+	if err := beekeeping.Fill(ctx, db, d.rows); err != nil {
+		return source, err
+	}
+	_, err = db.Exec(ctx, analyze[source.Engine], nil)
+	return source, err
+}
+
+// analyze makes an engine estimate how many rows there are.
+var analyze = map[string]string{
+	catalog.Postgres: "ANALYZE",
+	catalog.MySQL:    "DO 0", // it keeps estimates by itself
+	catalog.SQLite:   "PRAGMA optimize",
 }
 
 // makeFile makes an empty file, which SQLite takes for an empty database.

@@ -116,7 +116,7 @@ func headline(c *catalog.Catalog, source read.Source) string {
 	if len(c.Enums) > 0 {
 		facts = append(facts, count(len(c.Enums), "enum type"))
 	}
-	if len(source.DDL) == 0 {
+	if total > 0 {
 		facts = append(facts, "about "+count(int(total), "row"))
 	}
 	where := source.Redacted()
