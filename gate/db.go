@@ -113,6 +113,7 @@ type Engine struct {
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
 	DoubleColons bool   // value::type is a cast
+	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
 }

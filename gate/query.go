@@ -363,8 +363,25 @@ func (k seek) behind(e *Engine, ref columnRef, desc bool, value any) expr {
 		return nil
 	case value == nil:
 		return nullTest{ref, true}
-	case nullable && nullsLast:
-		return group{" OR ", []expr{comparison{ref, op, value}, nullTest{ref, false}}}
 	}
-	return comparison{ref, op, value}
+	var later expr = comparison{ref, op, value}
+	if e.EnumsByPlace && ref.info().Type == TypeEnum {
+		later = placeComparison{ref, op, 1 + slices.Index(ref.info().Labels, value.(string))}
+	}
+	if nullable && nullsLast {
+		return group{" OR ", []expr{later, nullTest{ref, false}}}
+	}
+	return later
+}
+
+// placeComparison compares the place of an enum's label, counted from 1.
+type placeComparison struct {
+	column columnRef
+	op     string
+	place  int
+}
+
+func (c placeComparison) write(s *statement) {
+	c.column.write(s)
+	s.add("+0", c.op, strconv.Itoa(c.place))
 }

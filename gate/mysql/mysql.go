@@ -24,6 +24,7 @@ var Engine = &gate.Engine{
 	Name:         "mysql",
 	Quote:        '`',
 	DuplicateKey: true,
+	EnumsByPlace: true,
 	TimeLayout:   "2006-01-02 15:04:05.999999",
 }
 
