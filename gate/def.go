@@ -54,22 +54,25 @@ const (
 	Hidden                      // not shown outside the program
 )
 
-// Column describes one column of the table whose rows are of type E.
+// Column describes one column of a table. E is, here and in the whole package,
+// the pointer type of an entity, such as *Hive: pointers share one compiled
+// copy of the generic code, so that a program with hundreds of tables builds
+// fast and stays small.
 type Column[E any] struct {
 	Name      string
 	Type      Type
 	Flags     Flag
-	Max       int      // longest text in characters or bytes; 0 is no limit
-	Precision int      // digits of a numeric column; 0 is no limit
-	Scale     int      // of them, after the point
-	Labels    []string // of an enum
-	Least     string   // smallest value allowed, as text
-	Most      string   // largest value allowed, as text
-	Above     string   // what the value must be greater than, as text
-	Below     string   // what the value must be less than, as text
-	Default   string   // a constant default, as text
-	Cast      string   // the engine's name of a type that is carried as text
-	Field     func(*E) any
+	Max       int         // longest text in characters or bytes; 0 is no limit
+	Precision int         // digits of a numeric column; 0 is no limit
+	Scale     int         // of them, after the point
+	Labels    []string    // of an enum
+	Least     string      // smallest value allowed, as text
+	Most      string      // largest value allowed, as text
+	Above     string      // what the value must be greater than, as text
+	Below     string      // what the value must be less than, as text
+	Default   string      // a constant default, as text
+	Cast      string      // the engine's name of a type that is carried as text
+	Field     func(E) any // a pointer to the value in a row
 }
 
 // Unique describes a unique key: its name in the database and its columns.
@@ -84,13 +87,15 @@ type Spec[E any] struct {
 	Name    string
 	Columns []Column[E]
 	Uniques []Unique
+	New     func() E // a new, empty row
 }
 
 // Def is a described table, ready for use. Its exported part is what is known
 // without the type of the rows.
 type Def[E any] struct {
 	Info
-	fields []func(*E) any
+	fields []func(E) any
+	create func() E
 }
 
 // Info is what the runtime knows of a table apart from its Go type.
@@ -125,7 +130,7 @@ func Describe[E any](s Spec[E]) *Def[E] {
 		Columns: make([]ColumnInfo, len(s.Columns)),
 		Uniques: s.Uniques,
 		index:   make(map[string]int, len(s.Columns)),
-	}}
+	}, create: s.New}
 	for i, c := range s.Columns {
 		d.Columns[i] = ColumnInfo{
 			Name: c.Name, Type: c.Type, Flags: c.Flags, Max: c.Max, Precision: c.Precision, Scale: c.Scale,
@@ -140,11 +145,14 @@ func Describe[E any](s Spec[E]) *Def[E] {
 	return d
 }
 
+// New returns a new, empty row.
+func (d *Def[E]) New() E { return d.create() }
+
 // Field returns a pointer to the value of column i in row.
-func (d *Def[E]) Field(row *E, i int) any { return d.fields[i](row) }
+func (d *Def[E]) Field(row E, i int) any { return d.fields[i](row) }
 
 // appendFields appends pointers to all values of row, in order of columns.
-func (d *Def[E]) appendFields(to []any, row *E) []any {
+func (d *Def[E]) appendFields(to []any, row E) []any {
 	for _, f := range d.fields {
 		to = append(to, f(row))
 	}
@@ -168,6 +176,17 @@ func (t *Info) indexes(names []string) []int {
 			at = -1
 		}
 		list[i] = at
+	}
+	return list
+}
+
+// names returns the names of columns.
+func (t *Info) names(columns []int) []string {
+	list := make([]string, len(columns))
+	for i, c := range columns {
+		if c >= 0 {
+			list[i] = t.Columns[c].Name
+		}
 	}
 	return list
 }
@@ -278,10 +297,14 @@ func (c *ColumnInfo) rangeFault(text string) string {
 }
 
 // Column returns column i as one that Update can be told to store.
-func (d *Def[E]) Column(i int) ColumnOf[E] { return Value[E, any]{columnRef{&d.Info, i}} }
+func (d *Def[E]) Column(i int) ColumnOf[E] { return anyColumn[E]{columnRef{&d.Info, i}} }
+
+type anyColumn[E any] struct{ ref columnRef }
+
+func (c anyColumn[E]) of(E) columnRef { return c.ref }
 
 // SetDefaults gives row the constant defaults of its columns.
-func (d *Def[E]) SetDefaults(row *E) error {
+func (d *Def[E]) SetDefaults(row E) error {
 	for i := range d.Columns {
 		c := &d.Columns[i]
 		if c.Default == "" || c.Is(Generated|Auto) {

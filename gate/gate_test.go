@@ -33,8 +33,8 @@ type keeper struct {
 	Name  string
 	Since gate.Maybe[gate.Date]
 
-	Hives   []hive
-	Forages []forage
+	Hives   []*hive
+	Forages []*forage
 }
 
 type hive struct {
@@ -53,7 +53,7 @@ type hive struct {
 	Warmth   float64
 
 	Keeper *keeper
-	Splits []hive
+	Splits []*hive
 }
 
 type forage struct {
@@ -61,9 +61,10 @@ type forage struct {
 	Name string
 }
 
-var keeperDef = gate.Describe(gate.Spec[keeper]{
+var keeperDef = gate.Describe(gate.Spec[*keeper]{
+	New:  func() *keeper { return new(keeper) },
 	Name: "keeper",
-	Columns: []gate.Column[keeper]{
+	Columns: []gate.Column[*keeper]{
 		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *keeper) any { return &e.ID }},
 		{Name: "name", Type: gate.TypeText, Max: 40, Field: func(e *keeper) any { return &e.Name }},
 		{Name: "since", Type: gate.TypeDate, Flags: gate.Nullable, Field: func(e *keeper) any { return &e.Since }},
@@ -71,17 +72,19 @@ var keeperDef = gate.Describe(gate.Spec[keeper]{
 	Uniques: []gate.Unique{{Name: "keeper_name_key", Columns: []string{"name"}}},
 })
 
-var forageDef = gate.Describe(gate.Spec[forage]{
+var forageDef = gate.Describe(gate.Spec[*forage]{
+	New:  func() *forage { return new(forage) },
 	Name: "forage",
-	Columns: []gate.Column[forage]{
+	Columns: []gate.Column[*forage]{
 		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *forage) any { return &e.ID }},
 		{Name: "name", Type: gate.TypeText, Field: func(e *forage) any { return &e.Name }},
 	},
 })
 
-var hiveDef = gate.Describe(gate.Spec[hive]{
+var hiveDef = gate.Describe(gate.Spec[*hive]{
+	New:  func() *hive { return new(hive) },
 	Name: "hive",
-	Columns: []gate.Column[hive]{
+	Columns: []gate.Column[*hive]{
 		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *hive) any { return &e.ID }},
 		{Name: "keeper_id", Type: gate.TypeInt64, Field: func(e *hive) any { return &e.KeeperID }},
 		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *hive) any { return &e.FromID }},
@@ -98,35 +101,35 @@ var hiveDef = gate.Describe(gate.Spec[hive]{
 	},
 })
 
-var keepers = struct {
-	gate.Table[keeper, int64]
-	Name    gate.Text[keeper]
-	Hives   gate.ToMany[keeper, hive]
-	Forages gate.ManyToMany[keeper, forage]
+var keepers = &struct {
+	gate.Table[*keeper, int64]
+	Name    gate.Text[*keeper]
+	Hives   gate.ToMany[*keeper, *hive]
+	Forages gate.ManyToMany[*keeper, *forage]
 }{
 	Table: gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
 	Name:  gate.NewText(keeperDef, "name"),
-	Hives: gate.NewToMany(keeperDef, hiveDef, gate.On{{"id", "keeper_id"}}, func(e *keeper) *[]hive { return &e.Hives }),
+	Hives: gate.NewToMany(keeperDef, hiveDef, gate.On{{"id", "keeper_id"}}, func(e *keeper) *[]*hive { return &e.Hives }),
 	Forages: gate.NewManyToMany(keeperDef, forageDef,
 		gate.Join{Name: "keeper_forage", Parent: gate.On{{"id", "keeper_id"}}, Child: gate.On{{"forage_id", "id"}}},
-		func(e *keeper) *[]forage { return &e.Forages }),
+		func(e *keeper) *[]*forage { return &e.Forages }),
 }
 
-var forages = gate.NewTable(forageDef, func(k *int64) []any { return []any{k} })
+var forageTable = gate.NewTable(forageDef, func(k *int64) []any { return []any{k} })
 
-var hives = struct {
-	gate.Table[hive, int64]
-	ID     gate.Ordered[hive, int64]
-	FromID gate.Ordered[hive, int64]
-	Name   gate.Text[hive]
-	Temper gate.Value[hive, temper]
-	Weight gate.Ordered[hive, gate.Decimal]
-	Active gate.Value[hive, bool]
-	Seen   gate.Ordered[hive, time.Time]
-	Tag    gate.Ordered[hive, string]
-	Warmth gate.Ordered[hive, float64]
-	Keeper gate.ToOne[hive, keeper]
-	Splits gate.ToMany[hive, hive]
+var hives = &struct {
+	gate.Table[*hive, int64]
+	ID     gate.Ordered[*hive, int64]
+	FromID gate.Ordered[*hive, int64]
+	Name   gate.Text[*hive]
+	Temper gate.Value[*hive, temper]
+	Weight gate.Ordered[*hive, gate.Decimal]
+	Active gate.Value[*hive, bool]
+	Seen   gate.Ordered[*hive, time.Time]
+	Tag    gate.Ordered[*hive, string]
+	Warmth gate.Ordered[*hive, float64]
+	Keeper gate.ToOne[*hive, *keeper]
+	Splits gate.ToMany[*hive, *hive]
 }{
 	Table:  gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
 	ID:     gate.NewOrdered[int64](hiveDef, "id"),
@@ -139,7 +142,7 @@ var hives = struct {
 	Tag:    gate.NewOrdered[string](hiveDef, "tag"),
 	Warmth: gate.NewOrdered[float64](hiveDef, "warmth"),
 	Keeper: gate.NewToOne(hiveDef, keeperDef, gate.On{{"keeper_id", "id"}}, func(e *hive) **keeper { return &e.Keeper }),
-	Splits: gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "from_id"}}, func(e *hive) *[]hive { return &e.Splits }),
+	Splits: gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "from_id"}}, func(e *hive) *[]*hive { return &e.Splits }),
 }
 
 var ddl = map[string][]string{
@@ -299,7 +302,7 @@ func TestConstraintErrors(t *testing.T) {
 
 		require.ErrorAs(t, hives.Insert(ctx, db, &hive{KeeperID: 77, Name: "x"}), &broken)
 		assert.Equal(t, gate.ReferenceBroken, broken.Kind)
-		dangles, err := hives.Keeper.Dangles(ctx, db, &hive{KeeperID: 77})
+		dangles, err := hives.Keeper.Relation().Dangles(ctx, db, &hive{KeeperID: 77})
 		require.NoError(t, err)
 		assert.True(t, dangles)
 
@@ -343,11 +346,11 @@ func TestTransactions(t *testing.T) {
 }
 
 // fillHives stores hives with ties and nulls in every column that is ordered.
-func fillHives(t *testing.T, ctx context.Context, db gate.DB, n int) []hive {
+func fillHives(t *testing.T, ctx context.Context, db gate.DB, n int) []*hive {
 	t.Helper()
 	r := rand.New(rand.NewPCG(1, 2))
 	k := addKeeper(t, ctx, db, "Clover")
-	var list []hive
+	var list []*hive
 	for i := range n {
 		h := hive{KeeperID: k.ID, Name: fmt.Sprintf("h%d", r.IntN(4)), Temper: []temper{"calm", "fierce"}[r.IntN(2)], Active: r.IntN(2) == 0, Warmth: float64(r.IntN(3))}
 		if r.IntN(3) > 0 {
@@ -356,7 +359,7 @@ func fillHives(t *testing.T, ctx context.Context, db gate.DB, n int) []hive {
 		if i > 0 && r.IntN(2) == 0 {
 			h.FromID = gate.Just(list[r.IntN(i)].ID)
 		}
-		list = append(list, *addHive(t, ctx, db, h))
+		list = append(list, addHive(t, ctx, db, h))
 	}
 	return list
 }
@@ -364,7 +367,7 @@ func fillHives(t *testing.T, ctx context.Context, db gate.DB, n int) []hive {
 func TestPagesAddUpToTheWhole(t *testing.T) {
 	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
 		fillHives(t, ctx, db, 41)
-		for _, order := range [][]gate.Order[hive]{
+		for _, order := range [][]gate.Order[*hive]{
 			nil,
 			{hives.Weight.Asc()},
 			{hives.Weight.Desc(), hives.Name.Asc()},
@@ -375,7 +378,7 @@ func TestPagesAddUpToTheWhole(t *testing.T) {
 			whole, err := query.All(ctx, db)
 			require.NoError(t, err)
 			require.Len(t, whole, 41)
-			var paged []hive
+			var paged []*hive
 			page := query
 			for {
 				list, err := page.Limit(7).All(ctx, db)
@@ -384,14 +387,14 @@ func TestPagesAddUpToTheWhole(t *testing.T) {
 					break
 				}
 				paged = append(paged, list...)
-				page, err = query.After(query.Cursor(&list[len(list)-1]))
+				page, err = query.After(query.Cursor(list[len(list)-1]))
 				require.NoError(t, err)
 			}
 			assert.Equal(t, whole, paged)
 		}
-		_, err := hives.OrderByKey().After("nonsense")
+		_, err := hives.Query().OrderByKey().After("nonsense")
 		require.ErrorIs(t, err, gate.ErrCursor)
-		_, err = hives.OrderByKey().After(hives.OrderBy(hives.Name.Asc()).OrderByKey().Cursor(&hive{}))
+		_, err = hives.Query().OrderByKey().After(hives.OrderBy(hives.Name.Asc()).OrderByKey().Cursor(&hive{}))
 		require.ErrorIs(t, err, gate.ErrCursor, "a cursor of another order is refused")
 	})
 }
@@ -400,46 +403,46 @@ func TestConditionsMeanTheSameAsInGo(t *testing.T) {
 	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
 		list := fillHives(t, ctx, db, 30)
 		one := gate.DecimalOf(1)
-		weight := func(h hive) (int, bool) { d, ok := h.Weight.Get(); return d.Cmp(one), ok }
+		weight := func(h *hive) (int, bool) { d, ok := h.Weight.Get(); return d.Cmp(one), ok }
 		cases := map[string]struct {
-			cond gate.Cond[hive]
-			want func(h hive) bool
+			cond gate.Cond[*hive]
+			want func(h *hive) bool
 		}{
-			"equal":      {hives.Name.Is("h1"), func(h hive) bool { return h.Name == "h1" }},
-			"not equal":  {hives.Weight.IsNot(one), func(h hive) bool { c, ok := weight(h); return ok && c != 0 }},
-			"less":       {hives.Weight.Less(one), func(h hive) bool { c, ok := weight(h); return ok && c < 0 }},
-			"at least":   {hives.Weight.AtLeast(one), func(h hive) bool { c, ok := weight(h); return ok && c >= 0 }},
-			"between":    {hives.Warmth.Between(1, 2), func(h hive) bool { return h.Warmth >= 1 && h.Warmth <= 2 }},
-			"null":       {hives.FromID.IsNull(), func(h hive) bool { return h.FromID.IsNull() }},
-			"not null":   {hives.FromID.IsNotNull(), func(h hive) bool { return !h.FromID.IsNull() }},
-			"enum":       {hives.Temper.Is("fierce"), func(h hive) bool { return h.Temper == "fierce" }},
-			"enum list":  {hives.Temper.In("fierce", "calm"), func(hive) bool { return true }},
-			"bool":       {hives.Active.Is(true), func(h hive) bool { return h.Active }},
-			"in":         {hives.Name.In("h1", "h2", "zzz"), func(h hive) bool { return h.Name == "h1" || h.Name == "h2" }},
-			"in ids":     {hives.ID.In(list[0].ID, list[3].ID, list[4].ID), func(h hive) bool { return h.ID == list[0].ID || h.ID == list[3].ID || h.ID == list[4].ID }},
-			"in nothing": {hives.Name.In(), func(hive) bool { return false }},
-			"prefix":     {hives.Name.HasPrefix("h"), func(hive) bool { return true }},
-			"percent":    {hives.Name.Contains("%"), func(hive) bool { return false }},
-			"underscore": {hives.Name.HasPrefix("_"), func(hive) bool { return false }},
-			"and":        {gate.And(hives.Name.Is("h1"), hives.Active.Is(true)), func(h hive) bool { return h.Name == "h1" && h.Active }},
-			"or":         {gate.Or(hives.Name.Is("h1"), hives.Active.Is(true)), func(h hive) bool { return h.Name == "h1" || h.Active }},
-			"not":        {gate.Not(hives.Active.Is(true)), func(h hive) bool { return !h.Active }},
-			"empty and":  {gate.And[hive](), func(hive) bool { return true }},
-			"empty or":   {gate.Or[hive](), func(hive) bool { return false }},
-			"zero":       {gate.Cond[hive]{}, func(hive) bool { return true }},
-			"not zero":   {gate.Not(gate.Cond[hive]{}), func(hive) bool { return false }},
-			"has split": {hives.Splits.Has(), func(h hive) bool {
-				return slices.ContainsFunc(list, func(s hive) bool { return s.FromID.Or(0) == h.ID })
+			"equal":      {hives.Name.Is("h1"), func(h *hive) bool { return h.Name == "h1" }},
+			"not equal":  {hives.Weight.IsNot(one), func(h *hive) bool { c, ok := weight(h); return ok && c != 0 }},
+			"less":       {hives.Weight.Less(one), func(h *hive) bool { c, ok := weight(h); return ok && c < 0 }},
+			"at least":   {hives.Weight.AtLeast(one), func(h *hive) bool { c, ok := weight(h); return ok && c >= 0 }},
+			"between":    {hives.Warmth.Between(1, 2), func(h *hive) bool { return h.Warmth >= 1 && h.Warmth <= 2 }},
+			"null":       {hives.FromID.IsNull(), func(h *hive) bool { return h.FromID.IsNull() }},
+			"not null":   {hives.FromID.IsNotNull(), func(h *hive) bool { return !h.FromID.IsNull() }},
+			"enum":       {hives.Temper.Is("fierce"), func(h *hive) bool { return h.Temper == "fierce" }},
+			"enum list":  {hives.Temper.In("fierce", "calm"), func(*hive) bool { return true }},
+			"bool":       {hives.Active.Is(true), func(h *hive) bool { return h.Active }},
+			"in":         {hives.Name.In("h1", "h2", "zzz"), func(h *hive) bool { return h.Name == "h1" || h.Name == "h2" }},
+			"in ids":     {hives.ID.In(list[0].ID, list[3].ID, list[4].ID), func(h *hive) bool { return h.ID == list[0].ID || h.ID == list[3].ID || h.ID == list[4].ID }},
+			"in nothing": {hives.Name.In(), func(*hive) bool { return false }},
+			"prefix":     {hives.Name.HasPrefix("h"), func(*hive) bool { return true }},
+			"percent":    {hives.Name.Contains("%"), func(*hive) bool { return false }},
+			"underscore": {hives.Name.HasPrefix("_"), func(*hive) bool { return false }},
+			"and":        {gate.And(hives.Name.Is("h1"), hives.Active.Is(true)), func(h *hive) bool { return h.Name == "h1" && h.Active }},
+			"or":         {gate.Or(hives.Name.Is("h1"), hives.Active.Is(true)), func(h *hive) bool { return h.Name == "h1" || h.Active }},
+			"not":        {gate.Not(hives.Active.Is(true)), func(h *hive) bool { return !h.Active }},
+			"empty and":  {gate.And[*hive](), func(*hive) bool { return true }},
+			"empty or":   {gate.Or[*hive](), func(*hive) bool { return false }},
+			"zero":       {gate.Cond[*hive]{}, func(*hive) bool { return true }},
+			"not zero":   {gate.Not(gate.Cond[*hive]{}), func(*hive) bool { return false }},
+			"has split": {hives.Splits.Has(), func(h *hive) bool {
+				return slices.ContainsFunc(list, func(s *hive) bool { return s.FromID.Or(0) == h.ID })
 			}},
-			"has no split": {hives.Splits.HasNone(hives.Active.Is(true)), func(h hive) bool {
-				return !slices.ContainsFunc(list, func(s hive) bool { return s.FromID.Or(0) == h.ID && s.Active })
+			"has no split": {hives.Splits.HasNone(hives.Active.Is(true)), func(h *hive) bool {
+				return !slices.ContainsFunc(list, func(s *hive) bool { return s.FromID.Or(0) == h.ID && s.Active })
 			}},
-			"through two": {hives.Splits.Has(hives.Keeper.Has(keepers.Name.Is("Clover"))), func(h hive) bool {
-				return slices.ContainsFunc(list, func(s hive) bool { return s.FromID.Or(0) == h.ID })
+			"through two": {hives.Splits.Has(hives.Keeper.Has(keepers.Name.Is("Clover"))), func(h *hive) bool {
+				return slices.ContainsFunc(list, func(s *hive) bool { return s.FromID.Or(0) == h.ID })
 			}},
-			"raw":           {gate.Raw[hive]("warmth + ? > ?", 1, 2), func(h hive) bool { return h.Warmth+1 > 2 }},
-			"uuid in":       {hives.Tag.In("6f1c2a34-0000-4000-8000-00000000abcd", "6f1c2a34-0000-4000-8000-00000000abce"), func(hive) bool { return false }},
-			"time, missing": {hives.Seen.More(time.Now()), func(hive) bool { return false }},
+			"raw":           {gate.Raw[*hive]("warmth + ? > ?", 1, 2), func(h *hive) bool { return h.Warmth+1 > 2 }},
+			"uuid in":       {hives.Tag.In("6f1c2a34-0000-4000-8000-00000000abcd", "6f1c2a34-0000-4000-8000-00000000abce"), func(*hive) bool { return false }},
+			"time, missing": {hives.Seen.More(time.Now()), func(*hive) bool { return false }},
 		}
 		for name, c := range cases {
 			t.Run(name, func(t *testing.T) {
@@ -463,7 +466,7 @@ func TestConditionsMeanTheSameAsInGo(t *testing.T) {
 				assert.Equal(t, len(want) > 0, exists)
 			})
 		}
-		_, err := hives.Where(gate.Raw[hive]("warmth > ?")).All(ctx, db)
+		_, err := hives.Where(gate.Raw[*hive]("warmth > ?")).All(ctx, db)
 		require.ErrorContains(t, err, "1 places for 0 values")
 	})
 }
@@ -487,7 +490,7 @@ func TestRelationsTakeAFixedNumberOfStatements(t *testing.T) {
 				}
 			}
 			require.Len(t, h.Splits, len(want))
-			assert.True(t, slices.IsSortedFunc(h.Splits, func(a, b hive) int { return strings.Compare(b.Name, a.Name) }))
+			assert.True(t, slices.IsSortedFunc(h.Splits, func(a, b *hive) int { return strings.Compare(b.Name, a.Name) }))
 			for _, s := range h.Splits {
 				assert.Contains(t, want, s.ID)
 				assert.Equal(t, "Clover", s.Keeper.Name)
@@ -500,7 +503,7 @@ func TestRelationsTakeAFixedNumberOfStatements(t *testing.T) {
 		assert.Equal(t, list[39].ID, bounded[0].Hives[0].ID)
 		assert.Empty(t, bounded[1].Hives)
 
-		n, err := keepers.Hives.Of(&bounded[0]).Count(ctx, db)
+		n, err := keepers.Hives.Of(bounded[0]).Count(ctx, db)
 		require.NoError(t, err)
 		assert.Equal(t, int64(40), n)
 		child := hive{Name: "new"}
@@ -518,7 +521,7 @@ func TestManyToMany(t *testing.T) {
 		var fs []*forage
 		for i := range 4 {
 			f := &forage{Name: fmt.Sprintf("forage %d", i)}
-			require.NoError(t, forages.Insert(ctx, db, f))
+			require.NoError(t, forageTable.Insert(ctx, db, f))
 			fs = append(fs, f)
 		}
 		for _, pair := range [][2]int{{0, 0}, {0, 1}, {0, 1}, {1, 1}, {1, 3}} {
@@ -530,18 +533,17 @@ func TestManyToMany(t *testing.T) {
 		read, err := keepers.With(keepers.Forages).OrderByKey().All(ctx, count)
 		require.NoError(t, err)
 		assert.Equal(t, 2, count.n)
-		assert.Equal(t, []forage{*fs[0], *fs[1]}, read[0].Forages)
-		assert.Equal(t, []forage{*fs[3]}, read[1].Forages)
+		assert.Equal(t, []*forage{fs[0], fs[1]}, read[0].Forages)
+		assert.Equal(t, []*forage{fs[3]}, read[1].Forages)
 		assert.Empty(t, read[2].Forages)
-		has, err := keepers.Where(keepers.Forages.Has(gate.NewText(forageDef, "name").Is("forage 3"))).All(ctx, db)
+		forageName := gate.NewText(forageDef, "name")
+		has, err := keepers.Where(keepers.Forages.Has(forageName.Is("forage 3"))).All(ctx, db)
 		require.NoError(t, err)
 		require.Len(t, has, 1)
 		assert.Equal(t, ks[1].ID, has[0].ID)
-		bounded, err := keepers.With(gate.NewManyToMany(keeperDef, forageDef,
-			gate.Join{Name: "keeper_forage", Parent: gate.On{{"id", "keeper_id"}}, Child: gate.On{{"forage_id", "id"}}},
-			func(e *keeper) *[]forage { return &e.Forages }).Limit(1)).OrderByKey().All(ctx, db)
+		bounded, err := keepers.With(keepers.Forages.Limit(1)).OrderByKey().All(ctx, db)
 		require.NoError(t, err)
-		assert.Equal(t, []forage{*fs[0]}, bounded[0].Forages)
+		assert.Equal(t, []*forage{fs[0]}, bounded[0].Forages)
 	})
 }
 
@@ -551,7 +553,7 @@ func TestUndescribedColumns(t *testing.T) {
 		_, err := hives.Where(wrong.Is("x")).All(ctx, db)
 		require.ErrorContains(t, err, "not described")
 		require.ErrorContains(t, hives.Update(ctx, db, &hive{}, wrong), "not described")
-		relation := gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "gone"}}, func(e *hive) *[]hive { return &e.Splits })
+		relation := gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "gone"}}, func(e *hive) *[]*hive { return &e.Splits })
 		fillHives(t, ctx, db, 1)
 		_, err = hives.With(relation).All(ctx, db)
 		require.Error(t, err)

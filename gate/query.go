@@ -22,68 +22,74 @@ type Query[E any] struct {
 	offset int
 }
 
-// query is embedded, so that what embeds it shows the verbs alone.
-type query[E any] = Query[E]
+// Def returns the description of the rows.
+func (q *Query[E]) Def() *Def[E] { return q.def }
 
 // Where narrows the query to rows for which all conditions hold.
-func (q Query[E]) Where(conds ...Cond[E]) Query[E] {
-	q.where = slices.Clip(q.where)
+func (q *Query[E]) Where(conds ...Cond[E]) *Query[E] {
+	next := *q
+	next.where = slices.Clip(q.where)
 	for _, c := range conds {
 		if c.expr != nil {
-			q.where = append(q.where, c.expr)
+			next.where = append(next.where, c.expr)
 		}
 	}
-	return q
+	return &next
 }
 
 // OrderBy appends steps to the order.
-func (q Query[E]) OrderBy(steps ...Order[E]) Query[E] {
-	q.order = slices.Clip(q.order)
+func (q *Query[E]) OrderBy(steps ...Order[E]) *Query[E] {
+	next := *q
+	next.order = slices.Clip(q.order)
 	for _, s := range steps {
-		q.order = append(q.order, s.item)
+		next.order = append(next.order, s.item)
 	}
-	return q
+	return &next
 }
 
 // OrderByColumn appends a step by the name of a column in the database.
-func (q Query[E]) OrderByColumn(name string, desc bool) Query[E] {
+func (q *Query[E]) OrderByColumn(name string, desc bool) *Query[E] {
 	return q.OrderBy(Order[E]{orderItem{q.def.indexes([]string{name})[0], desc}})
 }
 
 // OrderByKey makes the order total by appending the primary key.
-func (q Query[E]) OrderByKey() Query[E] {
-	q.order = slices.Clip(q.order)
+func (q *Query[E]) OrderByKey() *Query[E] {
+	next := *q
+	next.order = slices.Clip(q.order)
 	for _, k := range q.def.Keys {
-		if !slices.ContainsFunc(q.order, func(o orderItem) bool { return o.column == k }) {
-			q.order = append(q.order, orderItem{column: k})
+		if !slices.ContainsFunc(next.order, func(o orderItem) bool { return o.column == k }) {
+			next.order = append(next.order, orderItem{column: k})
 		}
 	}
-	return q
+	return &next
 }
 
 // Limit bounds the number of rows; 0 takes the bound away.
-func (q Query[E]) Limit(n int) Query[E] {
-	q.limit = n
-	return q
+func (q *Query[E]) Limit(n int) *Query[E] {
+	next := *q
+	next.limit = n
+	return &next
 }
 
 // Offset skips rows.
-func (q Query[E]) Offset(n int) Query[E] {
-	q.offset = n
-	return q
+func (q *Query[E]) Offset(n int) *Query[E] {
+	next := *q
+	next.offset = n
+	return &next
 }
 
 // With loads related rows too, with a fixed number of statements for each
 // relation whatever the number of rows.
-func (q Query[E]) With(related ...Related[E]) Query[E] {
-	q.with = append(slices.Clip(q.with), related...)
-	return q
+func (q *Query[E]) With(related ...Related[E]) *Query[E] {
+	next := *q
+	next.with = append(slices.Clip(q.with), related...)
+	return &next
 }
 
 // WhereColumn narrows the query by the name of a column in the database: to
 // rows in which it has one of the values, given as text and read by the type
 // of the column. No value at all means NULL.
-func (q Query[E]) WhereColumn(name string, texts ...string) (Query[E], error) {
+func (q *Query[E]) WhereColumn(name string, texts ...string) (*Query[E], error) {
 	ref := refer(q.def, name)
 	if ref.index < 0 {
 		return q, fmt.Errorf("table %s has no column %s", q.def.Name, name)
@@ -93,7 +99,7 @@ func (q Query[E]) WhereColumn(name string, texts ...string) (Query[E], error) {
 	}
 	values := make([]any, len(texts))
 	for i, text := range texts {
-		f := fieldOf(q.def.Field(new(E), ref.index))
+		f := fieldOf(q.def.Field(q.def.New(), ref.index))
 		if err := f.parseText(text); err != nil {
 			return q, err
 		}
@@ -106,39 +112,40 @@ func (q Query[E]) WhereColumn(name string, texts ...string) (Query[E], error) {
 }
 
 // All returns the rows; there are none where the slice is empty.
-func (q Query[E]) All(ctx context.Context, db DB) ([]E, error) {
+func (q *Query[E]) All(ctx context.Context, db DB) ([]E, error) {
 	list := []E{}
 	if q.limit > 0 {
 		list = make([]E, 0, min(q.limit, 1024))
 	}
-	s := q.statement(db.Engine())
-	err := q.scan(ctx, db, s, nil, func() *E {
-		list = append(list, *new(E))
-		return &list[len(list)-1]
+	s := selectRows(q, db.Engine())
+	err := scan(ctx, db, q.def, s, nil, func() E {
+		list = append(list, q.def.New())
+		return list[len(list)-1]
 	})
 	if err != nil {
 		return nil, err
 	}
-	return list, q.loadRelated(ctx, db, list)
+	return list, loadAll(ctx, db, list, q.with)
 }
 
 // First returns the first row, or ErrNotFound.
-func (q Query[E]) First(ctx context.Context, db DB) (*E, error) {
+func (q *Query[E]) First(ctx context.Context, db DB) (E, error) {
+	var none E
 	list, err := q.Limit(1).All(ctx, db)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	if len(list) == 0 {
-		return nil, ErrNotFound
+		return none, ErrNotFound
 	}
-	return &list[0], nil
+	return list[0], nil
 }
 
 // Count returns the number of rows, whatever limit the query has.
-func (q Query[E]) Count(ctx context.Context, db DB) (int64, error) {
+func (q *Query[E]) Count(ctx context.Context, db DB) (int64, error) {
 	s := newStatement(db.Engine())
 	s.add("SELECT count(*)")
-	q.from(s)
+	writeFrom(s, q)
 	var n int64
 	if err := queryRow(ctx, db, s, &n); err != nil {
 		return 0, fmt.Errorf("counting %s: %w", q.def.Name, err)
@@ -147,10 +154,10 @@ func (q Query[E]) Count(ctx context.Context, db DB) (int64, error) {
 }
 
 // Exists reports whether there is a row.
-func (q Query[E]) Exists(ctx context.Context, db DB) (bool, error) {
+func (q *Query[E]) Exists(ctx context.Context, db DB) (bool, error) {
 	s := newStatement(db.Engine())
 	s.add("SELECT EXISTS (SELECT 1")
-	q.from(s)
+	writeFrom(s, q)
 	s.add(")")
 	var found bool
 	if err := queryRow(ctx, db, s, &found); err != nil {
@@ -176,14 +183,14 @@ func queryRow(ctx context.Context, db DB, s *statement, to any) error {
 }
 
 // from writes the table and the conditions.
-func (q Query[E]) from(s *statement) {
+func writeFrom[E any](s *statement, q *Query[E]) {
 	alias := s.newAlias()
 	s.add(" FROM ", s.engine.table(q.def.Schema, q.def.Name), " AS ", alias)
 	s.inAlias(alias, func() { s.where(q.where) })
 }
 
-// statement writes the query.
-func (q Query[E]) statement(e *Engine) *statement {
+// selectRows writes the query.
+func selectRows[E any](q *Query[E], e *Engine) *statement {
 	s := newStatement(e)
 	alias := s.newAlias()
 	s.inAlias(alias, func() {
@@ -191,31 +198,31 @@ func (q Query[E]) statement(e *Engine) *statement {
 		s.outputs(&q.def.Info)
 		s.add(" FROM ", e.table(q.def.Schema, q.def.Name), " AS ", alias)
 		s.where(q.where)
-		q.orderAndLimit(s)
+		writeOrder(s, &q.def.Info, q.order)
+		writeLimit(s, q.limit, q.offset)
 	})
 	return s
 }
 
-func (q Query[E]) orderAndLimit(s *statement) {
-	q.writeOrder(s)
-	if q.limit > 0 {
-		s.add(" LIMIT ", strconv.Itoa(q.limit))
-	} else if q.offset > 0 {
+func writeLimit(s *statement, limit, offset int) {
+	if limit > 0 {
+		s.add(" LIMIT ", strconv.Itoa(limit))
+	} else if offset > 0 {
 		s.add(" LIMIT 9223372036854775807")
 	}
-	if q.offset > 0 {
-		s.add(" OFFSET ", strconv.Itoa(q.offset))
+	if offset > 0 {
+		s.add(" OFFSET ", strconv.Itoa(offset))
 	}
 }
 
-func (q Query[E]) writeOrder(s *statement) {
-	for i, o := range q.order {
+func writeOrder(s *statement, t *Info, order []orderItem) {
+	for i, o := range order {
 		if i == 0 {
 			s.add(" ORDER BY ")
 		} else {
 			s.add(", ")
 		}
-		s.column(&q.def.Info, o.column)
+		s.column(t, o.column)
 		if o.desc {
 			s.add(" DESC")
 		}
@@ -224,39 +231,35 @@ func (q Query[E]) writeOrder(s *statement) {
 
 // scan runs the statement and reads each row into before, then into the
 // entity that next returns.
-func (q Query[E]) scan(ctx context.Context, db DB, s *statement, before []any, next func() *E) error {
+func scan[E any](ctx context.Context, db DB, d *Def[E], s *statement, before []any, next func() E) error {
 	if s.err != nil {
 		return s.err
 	}
 	rows, err := db.Query(ctx, s.String(), s.args)
 	if err != nil {
-		return fmt.Errorf("reading %s: %w", q.def.Name, err)
+		return fmt.Errorf("reading %s: %w", d.Name, err)
 	}
 	defer rows.Close()
-	fields := make([]any, 0, len(before)+len(q.def.Columns))
+	fields := make([]any, 0, len(before)+len(d.Columns))
 	for rows.Next() {
 		fields = append(fields[:0], before...)
-		fields = q.def.appendFields(fields, next())
+		fields = d.appendFields(fields, next())
 		if err := rows.Scan(fields); err != nil {
-			return fmt.Errorf("reading a row of %s: %w", q.def.Name, err)
+			return fmt.Errorf("reading a row of %s: %w", d.Name, err)
 		}
 	}
 	if err := rows.Err(); err != nil {
-		return fmt.Errorf("reading %s: %w", q.def.Name, err)
+		return fmt.Errorf("reading %s: %w", d.Name, err)
 	}
 	return nil
 }
 
-func (q Query[E]) loadRelated(ctx context.Context, db DB, list []E) error {
-	if len(q.with) == 0 || len(list) == 0 {
+func loadAll[E any](ctx context.Context, db DB, list []E, with []Related[E]) error {
+	if len(list) == 0 {
 		return nil
 	}
-	parents := make([]*E, len(list))
-	for i := range list {
-		parents[i] = &list[i]
-	}
-	for _, r := range q.with {
-		if err := r.load(ctx, db, parents); err != nil {
+	for _, r := range with {
+		if err := r.load(ctx, db, list); err != nil {
 			return err
 		}
 	}
@@ -273,8 +276,8 @@ type cursor struct {
 var ErrCursor = errors.New("the cursor does not belong to this query")
 
 // Cursor returns the place of row in the order of the query as an opaque text.
-func (q Query[E]) Cursor(row *E) string {
-	c := cursor{Order: q.orderText()}
+func (q *Query[E]) Cursor(row E) string {
+	c := cursor{Order: orderText(&q.def.Info, q.order)}
 	for _, o := range q.order {
 		f := fieldOf(q.def.Field(row, o.column))
 		if f.arg() == nil {
@@ -288,24 +291,24 @@ func (q Query[E]) Cursor(row *E) string {
 	return base64.RawURLEncoding.EncodeToString(text)
 }
 
-func (q Query[E]) orderText() string {
+func orderText(t *Info, order []orderItem) string {
 	text := ""
-	for _, o := range q.order {
+	for _, o := range order {
 		sign := "+"
 		if o.desc {
 			sign = "-"
 		}
-		text += sign + q.def.Columns[o.column].Name
+		text += sign + t.Columns[o.column].Name
 	}
 	return text
 }
 
 // After continues a query behind the place that Cursor gave, whatever rows
 // have come and gone since. The order must be total; see OrderByKey.
-func (q Query[E]) After(text string) (Query[E], error) {
+func (q *Query[E]) After(text string) (*Query[E], error) {
 	var c cursor
 	raw, err := base64.RawURLEncoding.DecodeString(text)
-	if err != nil || json.Unmarshal(raw, &c) != nil || c.Order != q.orderText() || len(c.Values) != len(q.order) {
+	if err != nil || json.Unmarshal(raw, &c) != nil || c.Order != orderText(&q.def.Info, q.order) || len(c.Values) != len(q.order) {
 		return q, ErrCursor
 	}
 	place := seek{table: &q.def.Info, order: q.order}
@@ -314,7 +317,7 @@ func (q Query[E]) After(text string) (Query[E], error) {
 			place.values = append(place.values, nil)
 			continue
 		}
-		f := fieldOf(q.def.Field(new(E), o.column))
+		f := fieldOf(q.def.Field(q.def.New(), o.column))
 		if err := f.parseText(*c.Values[i]); err != nil {
 			return q, ErrCursor
 		}

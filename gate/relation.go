@@ -5,252 +5,140 @@ import (
 	"encoding/binary"
 	"fmt"
 	"slices"
-	"strconv"
 )
 
 // Related is a relation of P to load, perhaps narrowed, ordered and bounded.
 type Related[P any] interface {
-	load(ctx context.Context, db DB, parents []*P) error
-}
-
-// On pairs the columns by which rows of two tables belong together: the first
-// of each pair is the parent's (or the join table's when it stands second).
-type On [][2]string
-
-// Join names the table between two that are related many-to-many.
-type Join struct {
-	Schema string
-	Name   string
-	Parent On // parent column, join table column
-	Child  On // join table column, child column
-}
-
-// link is a relation without the types of its rows.
-type link struct {
-	parent, child *Info
-	from, to      []int // columns of parent and child that are equal; with a join, of the two tables to the join
-	join          *Join
-}
-
-func newLink(parent, child *Info, on On) link {
-	first, second := on.sides()
-	return link{parent: parent, child: child, from: parent.indexes(first), to: child.indexes(second)}
-}
-
-func newJoinLink(parent, child *Info, join Join) link {
-	from, _ := join.Parent.sides()
-	_, to := join.Child.sides()
-	return link{parent: parent, child: child, from: parent.indexes(from), to: child.indexes(to), join: &join}
-}
-
-func (o On) sides() (first, second []string) {
-	for _, pair := range o {
-		first = append(first, pair[0])
-		second = append(second, pair[1])
-	}
-	return first, second
-}
-
-// related holds for parents that have a child for which conds hold.
-type related struct {
-	link  link
-	conds []expr
-}
-
-func (r related) write(s *statement) {
-	outer, child := s.alias, s.newAlias()
-	s.add("EXISTS (SELECT 1 FROM ", s.engine.table(r.link.child.Schema, r.link.child.Name), " AS ", child)
-	s.inAlias(child, func() {
-		if r.link.join == nil {
-			s.add(" WHERE ")
-			r.link.writeEqual(s, r.link.to, child, func(i int) { s.inAlias(outer, func() { s.column(r.link.parent, r.link.from[i]) }) })
-		} else {
-			join := s.newAlias()
-			r.link.writeJoin(s, join)
-			s.add(" WHERE ")
-			r.link.writeParentOfJoin(s, join, func(i int) { s.inAlias(outer, func() { s.column(r.link.parent, r.link.from[i]) }) })
-		}
-		for _, c := range r.conds {
-			s.add(" AND ")
-			c.write(s)
-		}
-	})
-	s.add(")")
-}
-
-// writeEqual writes that the child's columns equal what other writes.
-func (l link) writeEqual(s *statement, columns []int, alias string, other func(i int)) {
-	s.inAlias(alias, func() {
-		for i, c := range columns {
-			if i > 0 {
-				s.add(" AND ")
-			}
-			s.column(l.child, c)
-			s.add(" = ")
-			other(i)
-		}
-	})
-}
-
-// writeJoin joins the table between to the child that is being read.
-func (l link) writeJoin(s *statement, join string) {
-	s.add(" JOIN ", s.engine.table(l.join.Schema, l.join.Name), " AS ", join, " ON ")
-	for i, pair := range l.join.Child {
-		if i > 0 {
-			s.add(" AND ")
-		}
-		s.add(join, ".", s.engine.quote(pair[0]), " = ")
-		s.column(l.child, l.to[i])
-	}
-}
-
-func (l link) writeParentOfJoin(s *statement, join string, other func(i int)) {
-	for i, pair := range l.join.Parent {
-		if i > 0 {
-			s.add(" AND ")
-		}
-		s.add(join, ".", s.engine.quote(pair[1]), " = ")
-		other(i)
-	}
-}
-
-// childOf holds for the children of one parent, whose linking values are given.
-type childOf struct {
-	link   link
-	values []any
-}
-
-func (c childOf) write(s *statement) {
-	if slices.Contains(c.values, nil) {
-		group{joiner: " OR "}.write(s)
-		return
-	}
-	bind := func(i int) { s.bindAs(&c.link.parent.Columns[c.link.from[i]], c.values[i]) }
-	if c.link.join == nil {
-		c.link.writeEqual(s, c.link.to, s.alias, bind)
-		return
-	}
-	join := s.newAlias()
-	s.add("EXISTS (SELECT 1 FROM ", s.engine.table(c.link.join.Schema, c.link.join.Name), " AS ", join, " WHERE ")
-	c.link.writeParentOfJoin(s, join, bind)
-	for i, pair := range c.link.join.Child {
-		s.add(" AND ", join, ".", s.engine.quote(pair[0]), " = ")
-		s.column(c.link.child, c.link.to[i])
-	}
-	s.add(")")
+	load(ctx context.Context, db DB, parents []P) error
 }
 
 // relation is what the kinds of relations share: from rows of P to rows of C.
+// Like the types of columns they do not embed it, and what works on it are
+// functions, so that the compiler makes few functions a relation.
 type relation[P, C any] struct {
 	link   link
 	parent *Def[P]
-	child  Query[C]
+	child  *Query[C]
 }
 
-// Has holds for rows with at least one related row for which all conditions
-// hold.
-func (r relation[P, C]) Has(conds ...Cond[C]) Cond[P] {
+// narrowed is the relation with another query for the related rows.
+func narrowed[P, C any](r *relation[P, C], child *Query[C]) *relation[P, C] {
+	return &relation[P, C]{r.link, r.parent, child}
+}
+
+// has is a condition on rows of P: that a related row meets the conditions.
+func has[P, C any](r *relation[P, C], conds []Cond[C]) Cond[P] {
 	return Cond[P]{related{r.link, append(slices.Clip(r.child.where), exprs(conds)...)}}
 }
 
-// HasNone holds for rows without a related row for which all conditions hold.
-func (r relation[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(r.Has(conds...)) }
-
-// Of is the query for the rows related to one parent.
-func (r relation[P, C]) Of(parent *P) Query[C] {
+// relatedTo is the query for the rows related to one parent.
+func relatedTo[P, C any](r *relation[P, C], parent P) *Query[C] {
 	c := childOf{link: r.link}
 	for _, i := range r.link.from {
 		if i < 0 {
-			return r.child.Where(Raw[C]("a relation of " + r.parent.Name + " names a column that is not described?"))
+			return r.child.Where(Cond[C]{columnRef{r.link.parent, i}})
 		}
 		c.values = append(c.values, fieldOf(r.parent.Field(parent, i)).arg())
 	}
 	return r.child.Where(Cond[C]{c})
 }
 
-// Target is the description of the related rows.
-func (r relation[P, C]) Target() *Info { return r.link.child }
+// Relation tells of a relation of P without the type of the related rows.
+type Relation[P any] struct {
+	// Target is the description of the related rows.
+	Target *Info
+	// Single says that there is at most one.
+	Single bool
+	// Holds are the columns of P that refer to the related row; there are none
+	// where the related rows refer to P.
+	Holds []string
+	// Each calls do with each row that was loaded for parent.
+	Each func(parent P, do func(child any))
+	// Nested is the relation to load, with relations of the related rows.
+	Nested func(related []any) (Related[P], error)
+	// Dangles reports whether parent refers to a row that is not there.
+	Dangles func(ctx context.Context, db DB, parent P) (bool, error)
+}
+
+func describe[P, C any](r *relation[P, C]) Relation[P] {
+	holds := r.link.holds()
+	return Relation[P]{
+		Target: r.link.child,
+		Holds:  holds,
+		Dangles: func(ctx context.Context, db DB, parent P) (bool, error) {
+			if holds == nil || binaryKey(r.parent, parent, r.link.from) == nil {
+				return false, nil
+			}
+			found, err := relatedTo(r, parent).Exists(ctx, db)
+			return !found && err == nil, err
+		},
+	}
+}
 
 // chunk is how many parents one statement asks for, where each is a parameter
 // of its own.
 const chunk = 1024
 
-// load reads the children of all parents, and hands each parent its own in the
-// order of the query. perParent bounds them; 0 does not.
-func (r relation[P, C]) load(ctx context.Context, db DB, parents []*P, perParent int, give func(parent *P, children []*C)) error {
-	keys, byKey, err := r.parentKeys(parents)
+// loadRelated reads the children of all parents, and hands each parent its own
+// in the order of the query. perParent bounds them; 0 does not.
+func loadRelated[P, C any](ctx context.Context, db DB, r *relation[P, C], parents []P, perParent int, give func(parent P, children []C)) error {
+	keys, place, err := parentKeys(r, parents)
 	if err != nil {
 		return err
 	}
-	var list []*C
-	children := make([][]*C, len(keys))
+	var all []C
+	children := make([][]C, len(keys))
 	for part := range slices.Chunk(keys, chunk) {
-		found, err := r.loadChunk(ctx, db, part, perParent, func(key []byte, child *C) {
-			if at, ok := byKey[string(key)]; ok {
+		found, err := loadChunk(ctx, db, r, part, perParent, func(key []byte, child C) {
+			if at, ok := place[string(key)]; ok {
 				children[at] = append(children[at], child)
 			}
 		})
 		if err != nil {
 			return err
 		}
-		list = append(list, found...)
+		all = append(all, found...)
 	}
 	for _, p := range parents {
-		at, ok := byKey[string(r.keyOf(p))]
+		at, ok := place[string(binaryKey(r.parent, p, r.link.from))]
 		if !ok {
 			give(p, nil)
 			continue
 		}
 		give(p, children[at])
 	}
-	return r.child.loadNested(ctx, db, list)
-}
-
-func (q Query[E]) loadNested(ctx context.Context, db DB, list []*E) error {
-	if len(list) == 0 {
-		return nil
-	}
-	for _, r := range q.with {
-		if err := r.load(ctx, db, list); err != nil {
-			return err
-		}
-	}
-	return nil
+	return loadAll(ctx, db, all, r.child.with)
 }
 
 // parentKeys returns the distinct linking values of the parents, nulls left
 // out, and for the binary form of each its place among them.
-func (r relation[P, C]) parentKeys(parents []*P) ([][]any, map[string]int, error) {
+func parentKeys[P, C any](r *relation[P, C], parents []P) ([][]any, map[string]int, error) {
 	if slices.Contains(r.link.from, -1) || slices.Contains(r.link.to, -1) {
 		return nil, nil, fmt.Errorf("a relation of %s to %s: %w", r.link.parent.Name, r.link.child.Name, errNoColumn)
 	}
 	var keys [][]any
-	at := make(map[string]int, len(parents))
+	place := make(map[string]int, len(parents))
 	for _, p := range parents {
-		key := r.keyOf(p)
+		key := binaryKey(r.parent, p, r.link.from)
 		if key == nil {
 			continue
 		}
-		if _, known := at[string(key)]; known {
+		if _, known := place[string(key)]; known {
 			continue
 		}
-		at[string(key)] = len(keys)
+		place[string(key)] = len(keys)
 		values := make([]any, len(r.link.from))
 		for i, c := range r.link.from {
 			values[i] = fieldOf(r.parent.Field(p, c)).arg()
 		}
 		keys = append(keys, values)
 	}
-	return keys, at, nil
+	return keys, place, nil
 }
 
-// keyOf returns the binary form of the parent's linking values, or nil where
-// one is null.
-func (r relation[P, C]) keyOf(p *P) []byte { return binaryKey(r.parent, p, r.link.from) }
-
 // binaryKey makes values comparable as bytes: each is its text after its
-// length.
-func binaryKey[E any](d *Def[E], row *E, columns []int) []byte {
+// length. It is nil where one of them is null.
+func binaryKey[E any](d *Def[E], row E, columns []int) []byte {
 	key := make([]byte, 0, 16*len(columns))
 	for _, c := range columns {
 		f := fieldOf(d.Field(row, c))
@@ -265,29 +153,30 @@ func binaryKey[E any](d *Def[E], row *E, columns []int) []byte {
 }
 
 // loadChunk reads the children of some parents by one statement.
-func (r relation[P, C]) loadChunk(ctx context.Context, db DB, keys [][]any, perParent int, give func(key []byte, child *C)) ([]*C, error) {
-	var scratch P // where the join table's side of a many-to-many is read to
+func loadChunk[P, C any](ctx context.Context, db DB, r *relation[P, C], keys [][]any, perParent int, give func(key []byte, child C)) ([]C, error) {
+	scratch := r.parent.New() // where the join table's side of a many-to-many is read to
 	var before []any
 	if r.link.join != nil {
 		for _, c := range r.link.from {
-			before = append(before, r.parent.Field(&scratch, c))
+			before = append(before, r.parent.Field(scratch, c))
 		}
 	}
-	s := r.childStatement(db.Engine(), keys, perParent)
-	var list []*C
-	put := func(child *C) {
+	query := r.child.OrderByKey()
+	s := r.link.childStatement(db.Engine(), keys, query.where, query.order, perParent)
+	var list []C
+	put := func(child C) {
 		if r.link.join != nil {
-			give(binaryKey(r.parent, &scratch, r.link.from), child)
+			give(binaryKey(r.parent, scratch, r.link.from), child)
 			return
 		}
 		give(binaryKey(r.child.def, child, r.link.to), child)
 	}
 	// A row is complete only when the next one is asked for.
-	err := r.child.scan(ctx, db, s, before, func() *C {
+	err := scan(ctx, db, r.child.def, s, before, func() C {
 		if n := len(list); n > 0 {
 			put(list[n-1])
 		}
-		list = append(list, new(C))
+		list = append(list, r.child.def.New())
 		return list[len(list)-1]
 	})
 	if err != nil {
@@ -297,341 +186,6 @@ func (r relation[P, C]) loadChunk(ctx context.Context, db DB, keys [][]any, perP
 		put(list[n-1])
 	}
 	return list, nil
-}
-
-// childStatement reads the children of the given parents. A bound for each
-// parent is kept by numbering its children.
-func (r relation[P, C]) childStatement(e *Engine, keys [][]any, perParent int) *statement {
-	s := newStatement(e)
-	alias := s.newAlias()
-	q := r.child.OrderByKey()
-	join := ""
-	if r.link.join != nil {
-		join = s.newAlias()
-	}
-	s.inAlias(alias, func() {
-		if perParent > 0 {
-			s.add("SELECT ")
-			r.writeOutputNames(s, join)
-			s.add(" FROM (")
-		}
-		s.add("SELECT ")
-		r.writeOutputs(s, join, perParent > 0)
-		if perParent > 0 {
-			s.add(", row_number() OVER (PARTITION BY ")
-			r.writeParentSide(s, alias, join)
-			q.writeOrder(s)
-			s.add(") AS place_of_row")
-		}
-		s.add(" FROM ", e.table(r.link.child.Schema, r.link.child.Name), " AS ", alias)
-		if join != "" {
-			r.link.writeJoin(s, join)
-		}
-		s.add(" WHERE ")
-		r.writeKeys(s, alias, join, keys)
-		for _, c := range q.where {
-			s.add(" AND ")
-			c.write(s)
-		}
-		if perParent > 0 {
-			s.add(") AS ", alias, " WHERE place_of_row <= ", strconv.Itoa(perParent), " ORDER BY place_of_row")
-			return
-		}
-		q.writeOrder(s)
-	})
-	return s
-}
-
-// parentColumn is the name under which the join table's i-th column travels
-// out of a subquery.
-func parentColumn(i int) string { return "parent_of_row_" + strconv.Itoa(i) }
-
-func (r relation[P, C]) writeOutputs(s *statement, join string, named bool) {
-	if join != "" {
-		for i, pair := range r.link.join.Parent {
-			s.add(join, ".", s.engine.quote(pair[1]))
-			if named {
-				s.add(" AS ", parentColumn(i))
-			}
-			s.add(", ")
-		}
-	}
-	if named {
-		for i := range r.link.child.Columns {
-			if i > 0 {
-				s.add(", ")
-			}
-			s.column(r.link.child, i)
-		}
-		return
-	}
-	s.outputs(r.link.child)
-}
-
-func (r relation[P, C]) writeOutputNames(s *statement, join string) {
-	if join != "" {
-		for i := range r.link.join.Parent {
-			s.add(parentColumn(i), ", ")
-		}
-	}
-	s.outputs(r.link.child)
-}
-
-// writeParentSide writes the columns that tell the parent of a child.
-func (r relation[P, C]) writeParentSide(s *statement, alias, join string) {
-	for i := range r.link.from {
-		if i > 0 {
-			s.add(", ")
-		}
-		r.writeParentColumn(s, alias, join, i)
-	}
-}
-
-func (r relation[P, C]) writeParentColumn(s *statement, alias, join string, i int) {
-	if join != "" {
-		s.add(join, ".", s.engine.quote(r.link.join.Parent[i][1]))
-		return
-	}
-	s.inAlias(alias, func() { s.column(r.link.child, r.link.to[i]) })
-}
-
-// writeKeys writes that a child belongs to one of the parents.
-func (r relation[P, C]) writeKeys(s *statement, alias, join string, keys [][]any) {
-	column := &r.link.parent.Columns[r.link.from[0]]
-	if len(r.link.from) == 1 {
-		values := make([]any, len(keys))
-		for i, k := range keys {
-			values[i] = k[0]
-		}
-		r.writeParentColumn(s, alias, join, 0)
-		writeList(s, column, values)
-		return
-	}
-	s.add("(")
-	for n := range listSize(len(keys)) {
-		if n > 0 {
-			s.add(" OR ")
-		}
-		s.add("(")
-		for i, v := range keys[min(n, len(keys)-1)] {
-			if i > 0 {
-				s.add(" AND ")
-			}
-			r.writeParentColumn(s, alias, join, i)
-			s.add(" = ")
-			s.bindAs(&r.link.parent.Columns[r.link.from[i]], v)
-		}
-		s.add(")")
-	}
-	s.add(")")
-}
-
-// ToOne is a relation to at most one row: by a reference that P holds, or by
-// one to P that is unique.
-type ToOne[P, C any] struct {
-	relation[P, C]
-	slot func(*P) **C
-}
-
-// NewToOne relates rows of P to at most one row of C each. slot is where a
-// loaded row is put.
-func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(*P) **C) ToOne[P, C] {
-	return ToOne[P, C]{relation[P, C]{newLink(&parent.Info, &child.Info, on), parent, Query[C]{def: child}}, slot}
-}
-
-// With loads relations of the related row too.
-func (r ToOne[P, C]) With(related ...Related[C]) ToOne[P, C] {
-	r.child = r.child.With(related...)
-	return r
-}
-
-func (r ToOne[P, C]) load(ctx context.Context, db DB, parents []*P) error {
-	return r.relation.load(ctx, db, parents, 0, func(p *P, children []*C) {
-		if len(children) > 0 {
-			*r.slot(p) = children[0]
-		}
-	})
-}
-
-// Single reports that there is at most one related row.
-func (r ToOne[P, C]) Single() bool { return true }
-
-// Each calls do with the row that was loaded, if there is one.
-func (r ToOne[P, C]) Each(parent *P, do func(child any)) {
-	if c := *r.slot(parent); c != nil {
-		do(c)
-	}
-}
-
-// Nested is With for callers that know the relations of C only as values.
-func (r ToOne[P, C]) Nested(related []any) (Related[P], error) {
-	list, err := asRelated[C](related)
-	return r.With(list...), err
-}
-
-// ToMany is a relation to any number of rows.
-type ToMany[P, C any] struct {
-	relation[P, C]
-	slot func(*P) *[]C
-}
-
-// NewToMany relates rows of P to the rows of C that refer to them. slot is
-// where loaded rows are put.
-func NewToMany[P, C any](parent *Def[P], child *Def[C], on On, slot func(*P) *[]C) ToMany[P, C] {
-	return ToMany[P, C]{relation[P, C]{newLink(&parent.Info, &child.Info, on), parent, Query[C]{def: child}}, slot}
-}
-
-// Where narrows the related rows.
-func (r ToMany[P, C]) Where(conds ...Cond[C]) ToMany[P, C] {
-	r.child = r.child.Where(conds...)
-	return r
-}
-
-// OrderBy orders the related rows of each parent.
-func (r ToMany[P, C]) OrderBy(steps ...Order[C]) ToMany[P, C] {
-	r.child = r.child.OrderBy(steps...)
-	return r
-}
-
-// Limit bounds the related rows of each parent.
-func (r ToMany[P, C]) Limit(n int) ToMany[P, C] {
-	r.child.limit = n
-	return r
-}
-
-// With loads relations of the related rows too.
-func (r ToMany[P, C]) With(related ...Related[C]) ToMany[P, C] {
-	r.child = r.child.With(related...)
-	return r
-}
-
-// load copies the rows into place only when their own relations are loaded:
-// the slices of the parents hold values.
-func (r ToMany[P, C]) load(ctx context.Context, db DB, parents []*P) error {
-	type family struct {
-		parent   *P
-		children []*C
-	}
-	var families []family
-	err := r.relation.load(ctx, db, parents, r.child.limit, func(p *P, children []*C) {
-		families = append(families, family{p, children})
-	})
-	if err != nil {
-		return err
-	}
-	for _, f := range families {
-		list := make([]C, len(f.children))
-		for i, c := range f.children {
-			list[i] = *c
-		}
-		*r.slot(f.parent) = list
-	}
-	return nil
-}
-
-// Single reports that there may be several related rows.
-func (r ToMany[P, C]) Single() bool { return false }
-
-// Each calls do with each row that was loaded.
-func (r ToMany[P, C]) Each(parent *P, do func(child any)) {
-	list := *r.slot(parent)
-	for i := range list {
-		do(&list[i])
-	}
-}
-
-// Nested is With for callers that know the relations of C only as values.
-func (r ToMany[P, C]) Nested(related []any) (Related[P], error) {
-	list, err := asRelated[C](related)
-	return r.With(list...), err
-}
-
-// ManyToMany is a relation to any number of rows through a table between.
-type ManyToMany[P, C any] struct{ ToMany[P, C] }
-
-// NewManyToMany relates rows of P and C through a table between. slot is where
-// loaded rows are put.
-func NewManyToMany[P, C any](parent *Def[P], child *Def[C], join Join, slot func(*P) *[]C) ManyToMany[P, C] {
-	return ManyToMany[P, C]{ToMany[P, C]{
-		relation[P, C]{newJoinLink(&parent.Info, &child.Info, join), parent, Query[C]{def: child}}, slot,
-	}}
-}
-
-// Link relates two stored rows; it is no error when they are related already.
-func (r ManyToMany[P, C]) Link(ctx context.Context, db DB, parent *P, child *C) error {
-	linked, err := r.linked(ctx, db, parent, child)
-	if err != nil || linked {
-		return err
-	}
-	s := newStatement(db.Engine())
-	s.add("INSERT INTO ", s.engine.table(r.link.join.Schema, r.link.join.Name), " (")
-	names, values := r.sides(parent, child)
-	for i, name := range names {
-		if i > 0 {
-			s.add(", ")
-		}
-		s.name(name)
-	}
-	s.add(") VALUES (")
-	for i, v := range values {
-		if i > 0 {
-			s.add(", ")
-		}
-		s.bind(v)
-	}
-	s.add(")")
-	if _, err := db.Exec(ctx, s.String(), s.args); err != nil {
-		return fmt.Errorf("linking by %s: %w", r.link.join.Name, err)
-	}
-	return nil
-}
-
-// Unlink ends the relation of two rows; it is no error when there is none.
-func (r ManyToMany[P, C]) Unlink(ctx context.Context, db DB, parent *P, child *C) error {
-	s := newStatement(db.Engine())
-	s.add("DELETE FROM ", s.engine.table(r.link.join.Schema, r.link.join.Name))
-	r.writeSides(s, parent, child)
-	if _, err := db.Exec(ctx, s.String(), s.args); err != nil {
-		return fmt.Errorf("unlinking by %s: %w", r.link.join.Name, err)
-	}
-	return nil
-}
-
-func (r ManyToMany[P, C]) linked(ctx context.Context, db DB, parent *P, child *C) (bool, error) {
-	s := newStatement(db.Engine())
-	s.add("SELECT EXISTS (SELECT 1 FROM ", s.engine.table(r.link.join.Schema, r.link.join.Name))
-	r.writeSides(s, parent, child)
-	s.add(")")
-	var found bool
-	err := queryRow(ctx, db, s, &found)
-	return found, err
-}
-
-func (r ManyToMany[P, C]) writeSides(s *statement, parent *P, child *C) {
-	names, values := r.sides(parent, child)
-	for i, name := range names {
-		if i == 0 {
-			s.add(" WHERE ")
-		} else {
-			s.add(" AND ")
-		}
-		s.name(name)
-		s.add(" = ")
-		s.bind(values[i])
-	}
-}
-
-// sides returns the columns of the table between and their values for a pair.
-func (r ManyToMany[P, C]) sides(parent *P, child *C) (names []string, values []any) {
-	for i, pair := range r.link.join.Parent {
-		names = append(names, pair[1])
-		values = append(values, fieldOf(r.parent.Field(parent, r.link.from[i])).arg())
-	}
-	for i, pair := range r.link.join.Child {
-		names = append(names, pair[0])
-		values = append(values, fieldOf(r.child.def.Field(child, r.link.to[i])).arg())
-	}
-	return names, values
 }
 
 func asRelated[C any](list []any) ([]Related[C], error) {
@@ -646,47 +200,108 @@ func asRelated[C any](list []any) ([]Related[C], error) {
 	return typed, nil
 }
 
-// Relation is a relation of P seen without the type of the related rows.
-type Relation[P any] interface {
-	Related[P]
-	Nested(related []any) (Related[P], error)
-	Target() *Info
-	Single() bool
-	Each(parent *P, do func(child any))
-	Holds() []string
-	Dangles(ctx context.Context, db DB, parent *P) (bool, error)
+// ToOne is a relation to at most one row: by a reference that P holds, or by
+// one to P that is unique.
+type ToOne[P, C any] struct {
+	rel  *relation[P, C]
+	slot func(P) *C
 }
 
-// Dangles reports whether parent refers to a row that is not there.
-func (r relation[P, C]) Dangles(ctx context.Context, db DB, parent *P) (bool, error) {
-	if r.Holds() == nil || r.keyOf(parent) == nil {
-		return false, nil
-	}
-	found, err := r.Of(parent).Exists(ctx, db)
-	return !found && err == nil, err
+// NewToOne relates rows of P to at most one row of C each. slot is where a
+// loaded row is put.
+func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) ToOne[P, C] {
+	return ToOne[P, C]{&relation[P, C]{newLink(&parent.Info, &child.Info, on), parent, &Query[C]{def: child}}, slot}
 }
 
-// Holds returns the columns of P that refer to the related row; there are none
-// where the related rows refer to P.
-func (r relation[P, C]) Holds() []string {
-	if r.link.join != nil || !slices.Equal(r.link.to, r.link.child.Keys) || slices.Equal(r.link.from, r.link.parent.Keys) {
-		return nil
+// Has holds for rows with a related row for which all conditions hold.
+func (r *ToOne[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
+
+// HasNone holds for rows without a related row for which all conditions hold.
+func (r *ToOne[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
+
+// Of is the query for the row related to parent.
+func (r *ToOne[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
+
+// With loads relations of the related row too.
+func (r *ToOne[P, C]) With(related ...Related[C]) *ToOne[P, C] {
+	return &ToOne[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
+}
+
+// Relation tells of the relation without its types.
+func (r ToOne[P, C]) Relation() Relation[P] {
+	d := describe(r.rel)
+	d.Single = true
+	d.Each = func(parent P, do func(child any)) {
+		var none C
+		if c := any(*r.slot(parent)); c != any(none) {
+			do(c)
+		}
 	}
-	var names []string
-	for _, i := range r.link.from {
-		names = append(names, r.link.parent.Columns[i].Name)
+	d.Nested = func(related []any) (Related[P], error) {
+		list, err := asRelated[C](related)
+		return r.With(list...), err
 	}
-	return names
+	return d
+}
+
+func (r ToOne[P, C]) load(ctx context.Context, db DB, parents []P) error {
+	return loadRelated(ctx, db, r.rel, parents, 0, func(p P, children []C) {
+		if len(children) > 0 {
+			*r.slot(p) = children[0]
+		}
+	})
+}
+
+// ToMany is a relation to any number of rows.
+type ToMany[P, C any] struct {
+	rel  *relation[P, C]
+	slot func(P) *[]C
+}
+
+// NewToMany relates rows of P to the rows of C that refer to them. slot is
+// where loaded rows are put.
+func NewToMany[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *[]C) ToMany[P, C] {
+	return ToMany[P, C]{&relation[P, C]{newLink(&parent.Info, &child.Info, on), parent, &Query[C]{def: child}}, slot}
+}
+
+// Has holds for rows with a related row for which all conditions hold.
+func (r *ToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
+
+// HasNone holds for rows without a related row for which all conditions hold.
+func (r *ToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
+
+// Of is the query for the rows related to parent.
+func (r *ToMany[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
+
+// Where narrows the related rows.
+func (r *ToMany[P, C]) Where(conds ...Cond[C]) *ToMany[P, C] {
+	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.Where(conds...)), r.slot}
+}
+
+// OrderBy orders the related rows of each parent.
+func (r *ToMany[P, C]) OrderBy(steps ...Order[C]) *ToMany[P, C] {
+	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.OrderBy(steps...)), r.slot}
+}
+
+// Limit bounds the related rows of each parent.
+func (r *ToMany[P, C]) Limit(n int) *ToMany[P, C] {
+	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.Limit(n)), r.slot}
+}
+
+// With loads relations of the related rows too.
+func (r *ToMany[P, C]) With(related ...Related[C]) *ToMany[P, C] {
+	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
 }
 
 // Attach makes child refer to parent, without storing it.
-func (r ToMany[P, C]) Attach(parent *P, child *C) error {
-	for i, from := range r.link.from {
-		if from < 0 || r.link.to[i] < 0 {
+func (r *ToMany[P, C]) Attach(parent P, child C) error {
+	for i, from := range r.rel.link.from {
+		to := r.rel.link.to[i]
+		if from < 0 || to < 0 {
 			return errNoColumn
 		}
-		value := fieldOf(r.parent.Field(parent, from)).arg()
-		if err := fieldOf(r.child.def.Field(child, r.link.to[i])).set(value); err != nil {
+		value := fieldOf(r.rel.parent.Field(parent, from)).arg()
+		if err := fieldOf(r.rel.child.def.Field(child, to)).set(value); err != nil {
 			return err
 		}
 	}
@@ -694,12 +309,137 @@ func (r ToMany[P, C]) Attach(parent *P, child *C) error {
 }
 
 // Referring returns the columns of C that refer to P.
-func (r ToMany[P, C]) Referring() []string {
-	names := make([]string, len(r.link.to))
-	for i, at := range r.link.to {
-		if at >= 0 {
-			names[i] = r.link.child.Columns[at].Name
+func (r *ToMany[P, C]) Referring() []string { return r.rel.link.child.names(r.rel.link.to) }
+
+// Relation tells of the relation without its types.
+func (r ToMany[P, C]) Relation() Relation[P] {
+	d := describe(r.rel)
+	d.Each = eachOf(r.slot)
+	d.Nested = func(related []any) (Related[P], error) {
+		list, err := asRelated[C](related)
+		return r.With(list...), err
+	}
+	return d
+}
+
+func eachOf[P, C any](slot func(P) *[]C) func(parent P, do func(child any)) {
+	return func(parent P, do func(child any)) {
+		for _, c := range *slot(parent) {
+			do(c)
 		}
 	}
-	return names
+}
+
+func (r ToMany[P, C]) load(ctx context.Context, db DB, parents []P) error {
+	return loadList(ctx, db, r.rel, parents, r.slot)
+}
+
+func loadList[P, C any](ctx context.Context, db DB, r *relation[P, C], parents []P, slot func(P) *[]C) error {
+	return loadRelated(ctx, db, r, parents, r.child.limit, func(p P, children []C) {
+		if children == nil {
+			children = []C{} // loaded, though there are none
+		}
+		*slot(p) = children
+	})
+}
+
+// ManyToMany is a relation to any number of rows through a table between.
+type ManyToMany[P, C any] struct {
+	rel  *relation[P, C]
+	slot func(P) *[]C
+}
+
+// NewManyToMany relates rows of P and C through a table between. slot is where
+// loaded rows are put.
+func NewManyToMany[P, C any](parent *Def[P], child *Def[C], join Join, slot func(P) *[]C) ManyToMany[P, C] {
+	return ManyToMany[P, C]{&relation[P, C]{newJoinLink(&parent.Info, &child.Info, join), parent, &Query[C]{def: child}}, slot}
+}
+
+// Has holds for rows with a related row for which all conditions hold.
+func (r *ManyToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
+
+// HasNone holds for rows without a related row for which all conditions hold.
+func (r *ManyToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
+
+// Of is the query for the rows related to parent.
+func (r *ManyToMany[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
+
+// Where narrows the related rows.
+func (r *ManyToMany[P, C]) Where(conds ...Cond[C]) *ManyToMany[P, C] {
+	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.Where(conds...)), r.slot}
+}
+
+// OrderBy orders the related rows of each parent.
+func (r *ManyToMany[P, C]) OrderBy(steps ...Order[C]) *ManyToMany[P, C] {
+	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.OrderBy(steps...)), r.slot}
+}
+
+// Limit bounds the related rows of each parent.
+func (r *ManyToMany[P, C]) Limit(n int) *ManyToMany[P, C] {
+	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.Limit(n)), r.slot}
+}
+
+// With loads relations of the related rows too.
+func (r *ManyToMany[P, C]) With(related ...Related[C]) *ManyToMany[P, C] {
+	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
+}
+
+// Relation tells of the relation without its types.
+func (r ManyToMany[P, C]) Relation() Relation[P] {
+	d := describe(r.rel)
+	d.Each = eachOf(r.slot)
+	d.Nested = func(related []any) (Related[P], error) {
+		list, err := asRelated[C](related)
+		return r.With(list...), err
+	}
+	return d
+}
+
+func (r ManyToMany[P, C]) load(ctx context.Context, db DB, parents []P) error {
+	return loadList(ctx, db, r.rel, parents, r.slot)
+}
+
+// Link relates two stored rows; it is no error when they are related already.
+func (r *ManyToMany[P, C]) Link(ctx context.Context, db DB, parent P, child C) error {
+	pair := linkingValues(r.rel, parent, child)
+	s := newStatement(db.Engine())
+	s.add("SELECT EXISTS (SELECT 1 FROM ", s.engine.table(pair.join.Schema, pair.join.Name))
+	pair.where(s)
+	s.add(")")
+	var linked bool
+	if err := queryRow(ctx, db, s, &linked); err != nil || linked {
+		return err
+	}
+	s = newStatement(db.Engine())
+	pair.insert(s)
+	if _, err := db.Exec(ctx, s.String(), s.args); err != nil {
+		return fmt.Errorf("linking by %s: %w", pair.join.Name, err)
+	}
+	return nil
+}
+
+// Unlink ends the relation of two rows; it is no error when there is none.
+func (r *ManyToMany[P, C]) Unlink(ctx context.Context, db DB, parent P, child C) error {
+	pair := linkingValues(r.rel, parent, child)
+	s := newStatement(db.Engine())
+	s.add("DELETE FROM ", s.engine.table(pair.join.Schema, pair.join.Name))
+	pair.where(s)
+	if _, err := db.Exec(ctx, s.String(), s.args); err != nil {
+		return fmt.Errorf("unlinking by %s: %w", pair.join.Name, err)
+	}
+	return nil
+}
+
+// linkingValues returns the row of the table between for two rows.
+func linkingValues[P, C any](r *relation[P, C], parent P, child C) joinRow {
+	row := joinRow{join: r.link.join}
+	for i, pair := range r.link.join.Parent {
+		row.names = append(row.names, pair[1])
+		row.values = append(row.values, fieldOf(r.parent.Field(parent, r.link.from[i])).arg())
+	}
+	for i, pair := range r.link.join.Child {
+		row.names = append(row.names, pair[0])
+		row.values = append(row.values, fieldOf(r.child.def.Field(child, r.link.to[i])).arg())
+	}
+	return row
 }

@@ -7,94 +7,140 @@ import (
 	"slices"
 )
 
-// View is a table or view that is only read.
-type View[E any] struct{ query[E] }
+// View is a view, or a table, whose rows are only read. It has the beginnings
+// of a Query.
+type View[E any] struct{ def *Def[E] }
+
+// view is embedded, so that what embeds it shows the verbs alone.
+type view[E any] = View[E]
 
 // NewView returns the verbs of a described view.
-func NewView[E any](d *Def[E]) View[E] { return View[E]{Query[E]{def: d}} }
+func NewView[E any](d *Def[E]) View[E] { return View[E]{d} }
 
 // Def returns the description of the rows.
-func (v View[E]) Def() *Def[E] { return v.def }
+func (v *View[E]) Def() *Def[E] { return v.def }
+
+// Query is the query for all rows.
+func (v *View[E]) Query() *Query[E] { return &Query[E]{def: v.def} }
+
+// Where is the query for the rows for which all conditions hold.
+func (v *View[E]) Where(conds ...Cond[E]) *Query[E] { return v.Query().Where(conds...) }
+
+// With is the query for all rows, together with rows related to them.
+func (v *View[E]) With(related ...Related[E]) *Query[E] { return v.Query().With(related...) }
+
+// OrderBy is the query for all rows in an order.
+func (v *View[E]) OrderBy(steps ...Order[E]) *Query[E] { return v.Query().OrderBy(steps...) }
+
+// All returns all rows.
+func (v *View[E]) All(ctx context.Context, db DB) ([]E, error) { return v.Query().All(ctx, db) }
+
+// Count returns the number of rows.
+func (v *View[E]) Count(ctx context.Context, db DB) (int64, error) { return v.Query().Count(ctx, db) }
 
 // Keyless is a table without a key: its rows can be read and added.
-type Keyless[E any] struct{ View[E] }
+type Keyless[E any] struct{ view[E] }
 
 // NewKeyless returns the verbs of a described table without a key.
-func NewKeyless[E any](d *Def[E]) Keyless[E] { return Keyless[E]{NewView(d)} }
+func NewKeyless[E any](d *Def[E]) Keyless[E] { return Keyless[E]{View[E]{d}} }
 
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
-func (t Keyless[E]) Insert(ctx context.Context, db DB, row *E) error {
+func (t *Keyless[E]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
 }
 
-// KeyedView is a table or view that is only read and whose rows have a key of
-// type K.
+// Keyed is what has rows with a key.
+type Keyed[E, K any] interface {
+	Def() *Def[E]
+	// KeyParts returns pointers to the values in key, in the order of the
+	// key's columns.
+	KeyParts(key *K) []any
+}
+
+// WithKey holds for the row of that key.
+func WithKey[E, K any](t Keyed[E, K], key K) Cond[E] {
+	d := t.Def()
+	conds := make([]expr, len(d.Keys))
+	for i, p := range t.KeyParts(&key) {
+		conds[i] = comparison{columnRef{&d.Info, d.Keys[i]}, " = ", fieldOf(p).arg()}
+	}
+	return Cond[E]{group{" AND ", conds}}
+}
+
+func find[E, K any](ctx context.Context, db DB, t Keyed[E, K], key K) (E, error) {
+	q := Query[E]{def: t.Def()}
+	return q.Where(WithKey(t, key)).First(ctx, db)
+}
+
+// KeyedView is a view whose rows have a key of type K.
 type KeyedView[E, K any] struct {
-	View[E]
+	view[E]
 	parts func(*K) []any
 }
 
 // NewKeyedView returns the verbs of a described view. parts gives pointers to
 // the values in a key, in the order of the key's columns.
 func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
-	return KeyedView[E, K]{NewView(d), parts}
+	return KeyedView[E, K]{View[E]{d}, parts}
 }
 
-// KeyParts returns pointers to the values in key, in the order of the key's
-// columns.
-func (v KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
-
-// WithKey narrows a query to the row of that key.
-func (v KeyedView[E, K]) WithKey(key K) Cond[E] {
-	conds := make([]expr, len(v.def.Keys))
-	for i, p := range v.parts(&key) {
-		conds[i] = comparison{columnRef{&v.def.Info, v.def.Keys[i]}, " = ", fieldOf(p).arg()}
-	}
-	return Cond[E]{group{" AND ", conds}}
-}
+// KeyParts implements Keyed.
+func (v *KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
 
 // Find returns the row of that key, or ErrNotFound.
-func (v KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (*E, error) {
-	return v.Where(v.WithKey(key)).First(ctx, db)
+func (v *KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
+	return find(ctx, db, v, key)
 }
 
 // Table is a table whose rows have a key of type K.
-type Table[E, K any] struct{ KeyedView[E, K] }
+type Table[E, K any] struct {
+	view[E]
+	parts func(*K) []any
+}
 
 // NewTable returns the verbs of a described table. parts gives pointers to the
 // values in a key, in the order of the key's columns.
 func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
-	return Table[E, K]{NewKeyedView(d, parts)}
+	return Table[E, K]{View[E]{d}, parts}
+}
+
+// KeyParts implements Keyed.
+func (t *Table[E, K]) KeyParts(key *K) []any { return t.parts(key) }
+
+// Find returns the row of that key, or ErrNotFound.
+func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
+	return find(ctx, db, t, key)
 }
 
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
-func (t Table[E, K]) Insert(ctx context.Context, db DB, row *E) error {
+func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
 }
 
 // Update stores the columns named of the row with row's key, all of them when
 // none is named, and fills row with what is stored then. It returns
 // ErrNotFound where there is no such row.
-func (t Table[E, K]) Update(ctx context.Context, db DB, row *E, columns ...ColumnOf[E]) error {
+func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {
+	var none E
 	var only []int
 	for _, c := range columns {
-		only = append(only, c.of(nil).index)
+		only = append(only, c.of(none).index)
 	}
 	return update(ctx, db, t.def, row, only)
 }
 
 // Upsert inserts row, or updates the row that has its key already.
-func (t Table[E, K]) Upsert(ctx context.Context, db DB, row *E) error {
+func (t *Table[E, K]) Upsert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, writeUpsert)
 }
 
 // Delete removes the row of that key, or returns ErrNotFound.
-func (t Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
-	n, err := t.DeleteWhere(ctx, db, t.WithKey(key))
+func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
+	n, err := t.DeleteWhere(ctx, db, WithKey(t, key))
 	if err == nil && n == 0 {
 		return ErrNotFound
 	}
@@ -103,7 +149,7 @@ func (t Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
 
 // DeleteWhere removes the rows for which all conditions hold, of which there
 // must be at least one, and returns their number.
-func (t Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (int64, error) {
+func (t *Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (int64, error) {
 	if len(conds) == 0 {
 		return 0, fmt.Errorf("deleting from %s: no condition; gate.And() stands for all rows", t.def.Name)
 	}
@@ -121,7 +167,7 @@ func (t Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (
 }
 
 // insert stores row; tail writes what follows the values.
-func insert[E any](ctx context.Context, db DB, d *Def[E], row *E, tail func(*statement, *Info, []int)) error {
+func insert[E any](ctx context.Context, db DB, d *Def[E], row E, tail func(*statement, *Info, []int)) error {
 	s := newStatement(db.Engine())
 	var sent []int
 	for i := range d.Columns {
@@ -139,7 +185,7 @@ func insert[E any](ctx context.Context, db DB, d *Def[E], row *E, tail func(*sta
 	return nil
 }
 
-func writeInsert[E any](s *statement, d *Def[E], row *E, sent []int) {
+func writeInsert[E any](s *statement, d *Def[E], row E, sent []int) {
 	s.add("INSERT INTO ", s.engine.table(d.Schema, d.Name))
 	if len(sent) == 0 {
 		if s.engine.DuplicateKey {
@@ -199,7 +245,7 @@ func writeUpsert(s *statement, t *Info, sent []int) {
 
 // fill runs an insert or update and reads the stored row back into row. An
 // engine that cannot return it from the statement is asked for it by its key.
-func fill[E any](ctx context.Context, db DB, d *Def[E], row *E, s *statement) error {
+func fill[E any](ctx context.Context, db DB, d *Def[E], row E, s *statement) error {
 	if s.err != nil {
 		return s.err
 	}
@@ -207,7 +253,7 @@ func fill[E any](ctx context.Context, db DB, d *Def[E], row *E, s *statement) er
 		s.add(" RETURNING ")
 		s.outputs(&d.Info)
 		n := 0
-		err := Query[E]{def: d}.scan(ctx, db, s, nil, func() *E { n++; return row })
+		err := scan(ctx, db, d, s, nil, func() E { n++; return row })
 		if err == nil && n == 0 {
 			return ErrNotFound
 		}
@@ -231,11 +277,12 @@ func fill[E any](ctx context.Context, db DB, d *Def[E], row *E, s *statement) er
 }
 
 // reread fills row by its key, where it has one.
-func reread[E any](ctx context.Context, db DB, d *Def[E], row *E) error {
+func reread[E any](ctx context.Context, db DB, d *Def[E], row E) error {
 	if len(d.Keys) == 0 {
 		return nil
 	}
-	stored, err := Query[E]{def: d}.Where(Cond[E]{sameKey(d, row)}).First(ctx, db)
+	q := Query[E]{def: d}
+	stored, err := q.Where(Cond[E]{sameKey(d, row)}).First(ctx, db)
 	if err != nil {
 		return err
 	}
@@ -248,7 +295,7 @@ func reread[E any](ctx context.Context, db DB, d *Def[E], row *E) error {
 }
 
 // sameKey holds for the row that has row's key.
-func sameKey[E any](d *Def[E], row *E) expr {
+func sameKey[E any](d *Def[E], row E) expr {
 	conds := make([]expr, len(d.Keys))
 	for i, k := range d.Keys {
 		conds[i] = comparison{columnRef{&d.Info, k}, " = ", fieldOf(d.Field(row, k)).arg()}
@@ -259,7 +306,7 @@ func sameKey[E any](d *Def[E], row *E) expr {
 var errNoColumn = errors.New("a column is named that the table is not described with")
 
 // update stores columns of row, all that can be when none is named.
-func update[E any](ctx context.Context, db DB, d *Def[E], row *E, only []int) error {
+func update[E any](ctx context.Context, db DB, d *Def[E], row E, only []int) error {
 	if slices.Contains(only, -1) {
 		return fmt.Errorf("updating %s: %w", d.Name, errNoColumn)
 	}
@@ -287,7 +334,7 @@ func update[E any](ctx context.Context, db DB, d *Def[E], row *E, only []int) er
 // settable returns the columns that an update of row stores: those asked for
 // that are neither computed nor of the key, and when all are asked for, not
 // those about which the row says nothing.
-func settable[E any](d *Def[E], row *E, only []int) []int {
+func settable[E any](d *Def[E], row E, only []int) []int {
 	var set []int
 	for i := range d.Columns {
 		c := &d.Columns[i]

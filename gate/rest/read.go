@@ -24,7 +24,7 @@ const (
 // List is a request for rows of a collection. Its Query can be narrowed before
 // the list is sent.
 type List[E any] struct {
-	Query gate.Query[E]
+	Query *gate.Query[E]
 	limit int
 	after string
 	count bool
@@ -36,10 +36,10 @@ var listParameters = []string{"limit", "after", "sortby", "with", "count"}
 
 // ReadList reads the parameters of a request for a collection.
 func ReadList[E, K any](r *http.Request, s *Shape[E, K]) (*List[E], error) {
-	return readList(r, s, s.view.Where())
+	return readList(r, s, s.query)
 }
 
-func readList[E, K any](r *http.Request, s *Shape[E, K], query gate.Query[E]) (*List[E], error) {
+func readList[E, K any](r *http.Request, s *Shape[E, K], query *gate.Query[E]) (*List[E], error) {
 	if err := acceptJSON(r); err != nil {
 		return nil, err
 	}
@@ -54,14 +54,14 @@ func readList[E, K any](r *http.Request, s *Shape[E, K], query gate.Query[E]) (*
 	}
 	slices.Sort(names) // so that the same request always fails alike
 	for _, name := range names {
-		if err := l.readParameter(&s.res, name, values[name]); err != nil {
+		if err := readParameter(l, &s.res, name, values[name]); err != nil {
 			return nil, err
 		}
 	}
-	return l, l.setRelated(&s.res)
+	return l, setRelated(l, &s.res)
 }
 
-func (l *List[E]) readParameter(res *resource, name string, values []string) (err error) {
+func readParameter[E any](l *List[E], res *resource, name string, values []string) (err error) {
 	last := values[len(values)-1]
 	switch name {
 	case "limit":
@@ -79,14 +79,14 @@ func (l *List[E]) readParameter(res *resource, name string, values []string) (er
 		l.nodes, err = res.parseWith(last)
 		return err
 	case "sortby":
-		return l.readOrder(res, last)
+		return readOrder(l, res, last)
 	default:
-		return l.readEquality(res, name, values)
+		return readEquality(l, res, name, values)
 	}
 	return nil
 }
 
-func (l *List[E]) readOrder(res *resource, text string) error {
+func readOrder[E any](l *List[E], res *resource, text string) error {
 	for _, step := range strings.Split(text, ",") {
 		// A plus sign arrives as a space, unless it was encoded.
 		name := strings.TrimLeft(step, "+ ")
@@ -106,7 +106,7 @@ func (l *List[E]) readOrder(res *resource, text string) error {
 
 // readEquality reads a column's name as a parameter: equality, or one of
 // several values. An empty value means null, except for texts.
-func (l *List[E]) readEquality(res *resource, name string, values []string) error {
+func readEquality[E any](l *List[E], res *resource, name string, values []string) error {
 	i, ok := res.find(name)
 	if !ok {
 		known := slices.Concat(listParameters, res.columnNames())
@@ -134,7 +134,7 @@ func (l *List[E]) readEquality(res *resource, name string, values []string) erro
 	return nil
 }
 
-func (l *List[E]) setRelated(res *resource) error {
+func setRelated[E any](l *List[E], res *resource) error {
 	related, err := res.load(l.nodes)
 	if err != nil {
 		return err
@@ -149,7 +149,7 @@ func (l *List[E]) setRelated(res *resource) error {
 func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], l *List[E]) error {
 	db := s.res.api.config.DB
 	query := l.Query.OrderByKey()
-	page, offset, err := l.page(&s.res, query)
+	page, offset, err := pageOf(l, &s.res, query)
 	if err != nil {
 		return err
 	}
@@ -160,7 +160,7 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 	next := ""
 	if len(rows) > l.limit {
 		rows = rows[:l.limit]
-		next = query.Cursor(&rows[l.limit-1])
+		next = query.Cursor(rows[l.limit-1])
 		if len(s.res.info.Keys) == 0 {
 			next = offsetCursor(offset + l.limit)
 		}
@@ -178,7 +178,7 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 		if i > 0 {
 			*b = append(*b, ',')
 		}
-		*b = s.res.appendRow(*b, &rows[i], l.nodes)
+		*b = s.res.appendRow(*b, rows[i], l.nodes)
 	}
 	*b = append(*b, ']')
 	addLinks(w, r, next)
@@ -195,9 +195,9 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 	return nil
 }
 
-// page continues the query after the cursor. Rows without a key are paged by
+// pageOf continues the query after the cursor. Rows without a key are paged by
 // their number, for want of anything to tell them apart.
-func (l *List[E]) page(res *resource, query gate.Query[E]) (gate.Query[E], int, error) {
+func pageOf[E any](l *List[E], res *resource, query *gate.Query[E]) (*gate.Query[E], int, error) {
 	if l.after == "" {
 		return query, 0, nil
 	}
@@ -250,16 +250,16 @@ func addLinks(w http.ResponseWriter, r *http.Request, next string) {
 
 // ReadKey reads the key of the row that a request is for.
 func ReadKey[E, K any](r *http.Request, s *Shape[E, K]) (K, error) {
-	return s.parseKey(keySegment(r, "{key}"))
+	return parseKey(s, keySegment(r, "{key}"))
 }
 
 // SendRow answers with the row of a key.
 func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], key K) error {
-	return sendFirst(w, r, s, s.table.Where(s.table.WithKey(key)))
+	return sendFirst(w, r, s, s.query.Where(gate.WithKey(s, key)))
 }
 
 // sendFirst answers with the first row of a query.
-func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], query gate.Query[E]) error {
+func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], query *gate.Query[E]) error {
 	if err := acceptJSON(r); err != nil {
 		return err
 	}
@@ -274,7 +274,7 @@ func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K],
 		}
 		l.nodes = nodes
 	}
-	if err := l.setRelated(&s.res); err != nil {
+	if err := setRelated(l, &s.res); err != nil {
 		return err
 	}
 	row, err := l.Query.First(r.Context(), s.res.api.config.DB)
@@ -286,7 +286,7 @@ func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K],
 }
 
 // ListUnder lists the rows related to one row of P.
-func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(*P) gate.Query[C] }, child *Shape[C, CK]) Handler {
+func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(P) *gate.Query[C] }, child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		row, err := readParent(r, parent)
 		if err != nil {
@@ -301,7 +301,7 @@ func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(*P) gat
 }
 
 // GetUnder sends the one row related to a row of P.
-func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(*P) gate.Query[C] }, child *Shape[C, CK]) Handler {
+func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(P) *gate.Query[C] }, child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		row, err := readParent(r, parent)
 		if err != nil {
@@ -311,12 +311,13 @@ func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(*P) gate
 	}
 }
 
-func readParent[P, K any](r *http.Request, s *Shape[P, K]) (*P, error) {
+func readParent[P, K any](r *http.Request, s *Shape[P, K]) (P, error) {
 	key, err := ReadKey(r, s)
 	if err != nil {
-		return nil, err
+		var none P
+		return none, err
 	}
-	return s.table.Find(r.Context(), s.res.api.config.DB, key)
+	return find(r.Context(), s.res.api.config.DB, s, key)
 }
 
 // buffers are those in which answers are written. Ones that grew large are

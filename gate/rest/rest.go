@@ -56,18 +56,29 @@ type API struct {
 	resources []*resource
 }
 
-// New makes a service of the routes of some resources.
-func New(config Config, resources []Resource, routes ...[]Route) (*API, error) {
+// Part is a resource with its routes.
+type Part struct {
+	resource *resource
+	routes   []Route
+}
+
+// Mount joins a resource and its routes.
+func Mount(r Resource, routes []Route) Part { return Part{r.resource(), routes} }
+
+// New makes a service of its parts.
+func New(config Config, parts ...Part) (*API, error) {
 	a := &API{config: config, mux: http.NewServeMux()}
-	for _, r := range resources {
-		a.resources = append(a.resources, r.resource())
+	for _, p := range parts {
+		a.resources = append(a.resources, p.resource)
 	}
 	if err := a.connect(); err != nil {
 		return nil, err
 	}
-	for _, r := range slices.Concat(routes...) {
-		if err := a.add(r); err != nil {
-			return nil, err
+	for _, p := range parts {
+		for _, r := range p.routes {
+			if err := a.add(p.resource, r); err != nil {
+				return nil, err
+			}
 		}
 	}
 	a.mux.HandleFunc("GET /openapi.json", a.serveOpenAPI)
@@ -97,18 +108,13 @@ func (a *API) connect() error {
 
 // add registers a route. A pattern that clashes with another makes net/http
 // panic; the caller is told by an error.
-func (a *API) add(r Route) (err error) {
+func (a *API) add(res *resource, r Route) (err error) {
 	defer func() {
 		if clash := recover(); clash != nil {
 			err = fmt.Errorf("route %q: %v", r.pattern, clash)
 		}
 	}()
 	method, path, _ := strings.Cut(r.pattern, " ")
-	word, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
-	var res *resource
-	if at := slices.IndexFunc(a.resources, func(other *resource) bool { return other.path == word }); at >= 0 {
-		res = a.resources[at]
-	}
 	a.mux.HandleFunc(method+" "+a.config.Base+path, func(w http.ResponseWriter, req *http.Request) {
 		req.Body = http.MaxBytesReader(w, req.Body, maxBody)
 		if err := r.handle(w, req); err != nil {

@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -9,11 +10,11 @@ import (
 	"widegate/gate"
 )
 
-// Shape says how rows of E with keys of K look from outside.
+// Shape says how rows of E, the pointer type of an entity, with keys of K look
+// from outside.
 type Shape[E, K any] struct {
 	res       resource
-	view      gate.View[E]
-	table     gate.KeyedView[E, K]
+	query     *gate.Query[E] // of all rows
 	keyParts  func(*K) []any
 	relations []Relation[E]
 }
@@ -28,7 +29,9 @@ type Relation[E any] struct {
 }
 
 // Relate names a relation.
-func Relate[E any](name string, r gate.Relation[E]) Relation[E] { return Relation[E]{name, r} }
+func Relate[E any](name string, r interface{ Relation() gate.Relation[E] }) Relation[E] {
+	return Relation[E]{name, r.Relation()}
+}
 
 // resource is a shape without its types.
 type resource struct {
@@ -41,7 +44,7 @@ type resource struct {
 
 	// load turns a tree of relations into what gate.Query.With takes.
 	load func(nodes []node) ([]any, error)
-	// appendRow writes a row, a pointer to E, as a JSON object.
+	// appendRow writes a row, an E, as a JSON object.
 	appendRow func(b []byte, row any, nodes []node) []byte
 }
 
@@ -65,21 +68,20 @@ type relation struct {
 const exactDigits = 15
 
 // NewShape makes the shape of a table or view with a key.
-func NewShape[E, K any](path string, t gate.KeyedView[E, K], relations ...Relation[E]) *Shape[E, K] {
-	s := newShape[E, K](path, t.View, relations)
-	s.table = t
+func NewShape[E, K any](path string, t gate.Keyed[E, K], relations ...Relation[E]) *Shape[E, K] {
+	s := newShape[E, K](path, t.Def(), relations)
 	s.keyParts = t.KeyParts
 	return s
 }
 
 // NewKeylessShape makes the shape of a view or table without a key.
-func NewKeylessShape[E any](path string, v gate.View[E], relations ...Relation[E]) *Shape[E, NoKey] {
-	return newShape[E, NoKey](path, v, relations)
+func NewKeylessShape[E any](path string, v interface{ Def() *gate.Def[E] }, relations ...Relation[E]) *Shape[E, NoKey] {
+	return newShape[E, NoKey](path, v.Def(), relations)
 }
 
-func newShape[E, K any](path string, v gate.View[E], relations []Relation[E]) *Shape[E, K] {
-	d := v.Def()
-	s := &Shape[E, K]{view: v, relations: relations, res: resource{path: path, info: &d.Info}}
+func newShape[E, K any](path string, d *gate.Def[E], relations []Relation[E]) *Shape[E, K] {
+	all := gate.NewView(d)
+	s := &Shape[E, K]{query: all.Query(), relations: relations, res: resource{path: path, info: &d.Info}}
 	for i := range d.Columns {
 		c := &d.Columns[i]
 		if !c.Is(gate.Hidden) {
@@ -89,13 +91,13 @@ func newShape[E, K any](path string, v gate.View[E], relations []Relation[E]) *S
 	}
 	for _, r := range relations {
 		s.res.relations = append(s.res.relations, relation{
-			name: r.name, target: r.rel.Target(),
-			referring: r.rel.Holds() == nil, prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
+			name: r.name, target: r.rel.Target, referring: r.rel.Holds == nil,
+			prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
 		})
 	}
 	s.res.load = func(nodes []node) ([]any, error) { return loadRelated(relations, nodes) }
 	s.res.appendRow = func(b []byte, row any, nodes []node) []byte {
-		return appendRow(b, &s.res, d, row.(*E), relations, nodes)
+		return appendRow(b, &s.res, d, row.(E), relations, nodes)
 	}
 	return s
 }
@@ -118,7 +120,7 @@ func loadRelated[E any](relations []Relation[E], nodes []node) ([]any, error) {
 }
 
 // appendRow writes a row with the related rows that the nodes name.
-func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row *E, relations []Relation[E], nodes []node) []byte {
+func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row E, relations []Relation[E], nodes []node) []byte {
 	start := len(b)
 	for _, m := range res.members {
 		b = append(b, m.prefix...)
@@ -142,8 +144,8 @@ func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row *E, relations
 	return append(b, '}')
 }
 
-func appendRelated[E any](b []byte, rel gate.Relation[E], row *E, n node) []byte {
-	if rel.Single() {
+func appendRelated[E any](b []byte, rel gate.Relation[E], row E, n node) []byte {
+	if rel.Single {
 		start := len(b)
 		rel.Each(row, func(child any) { b = n.to.appendRow(b, child, n.children) })
 		if len(b) == start {
@@ -266,7 +268,7 @@ func keySegment(r *http.Request, wildcard string) string {
 
 // parseKey reads a key from a path: the values in the order of the key's
 // columns, joined by commas, each percent-encoded.
-func (s *Shape[E, K]) parseKey(segment string) (K, error) {
+func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
 	var key K
 	parts := s.keyParts(&key)
 	texts := []string{segment}
@@ -293,13 +295,24 @@ func (s *Shape[E, K]) parseKey(segment string) (K, error) {
 }
 
 // location is the path of a row.
-func (s *Shape[E, K]) location(row *E) string {
+func location[E, K any](s *Shape[E, K], row E) string {
 	var key []byte
 	for i, k := range s.res.info.Keys {
 		if i > 0 {
 			key = append(key, ',')
 		}
-		key = append(key, url.PathEscape(string(gate.AppendText(nil, s.view.Def().Field(row, k))))...)
+		key = append(key, url.PathEscape(string(gate.AppendText(nil, s.query.Def().Field(row, k))))...)
 	}
 	return fmt.Sprintf("%s/%s/%s", s.res.api.config.Base, s.res.path, key)
 }
+
+// find returns the row of a key.
+func find[E, K any](ctx context.Context, db gate.DB, s *Shape[E, K], key K) (E, error) {
+	return s.query.Where(gate.WithKey(s, key)).First(ctx, db)
+}
+
+// Def returns the description of the rows.
+func (s *Shape[E, K]) Def() *gate.Def[E] { return s.query.Def() }
+
+// KeyParts returns pointers to the values in key.
+func (s *Shape[E, K]) KeyParts(key *K) []any { return s.keyParts(key) }

@@ -16,7 +16,7 @@ import (
 )
 
 // Write stores a row within a transaction.
-type Write[E any] func(ctx context.Context, tx gate.DB, row *E) error
+type Write[E any] func(ctx context.Context, tx gate.DB, row E) error
 
 // Create makes a handler that stores a new row by store.
 func Create[E, K any](s *Shape[E, K], store Write[E]) Handler {
@@ -25,12 +25,12 @@ func Create[E, K any](s *Shape[E, K], store Write[E]) Handler {
 		if err != nil {
 			return err
 		}
-		return s.storeNew(w, r, row, store)
+		return storeNew(s, w, r, row, store)
 	}
 }
 
 // CreateUnder makes a handler that stores a new row which refers to a row of P.
-func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel gate.ToMany[P, E], s *Shape[E, K], store Write[E]) Handler {
+func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K], store Write[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		owner, err := readParent(r, parent)
 		if err != nil {
@@ -43,17 +43,17 @@ func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel gate.ToMany[P, E], s
 		if err := rel.Attach(owner, row); err != nil {
 			return err
 		}
-		return s.storeNew(w, r, row, store)
+		return storeNew(s, w, r, row, store)
 	}
 }
 
-func (s *Shape[E, K]) storeNew(w http.ResponseWriter, r *http.Request, row *E, store Write[E]) error {
-	err := s.inTx(r, func(tx gate.DB) error { return store(r.Context(), tx, row) })
+func storeNew[E, K any](s *Shape[E, K], w http.ResponseWriter, r *http.Request, row E, store Write[E]) error {
+	err := s.res.inTx(r, func(tx gate.DB) error { return store(r.Context(), tx, row) })
 	if err != nil {
-		return s.withReferences(r.Context(), row, err)
+		return withReferences(r.Context(), s, row, err)
 	}
 	if s.keyParts != nil {
-		w.Header().Set("Location", s.location(row))
+		w.Header().Set("Location", location(s, row))
 	}
 	sendRow(w, http.StatusCreated, &s.res, row, nil)
 	return nil
@@ -61,22 +61,22 @@ func (s *Shape[E, K]) storeNew(w http.ResponseWriter, r *http.Request, row *E, s
 
 // withReferences completes an error of an engine that does not tell which
 // reference leads nowhere.
-func (s *Shape[E, K]) withReferences(ctx context.Context, row *E, err error) error {
+func withReferences[E, K any](ctx context.Context, s *Shape[E, K], row E, err error) error {
 	var broken *gate.ConstraintError
 	if !errors.As(err, &broken) || broken.Kind != gate.ReferenceBroken || len(broken.Columns) > 0 {
 		return err
 	}
 	for _, r := range s.relations {
 		if dangles, fault := r.rel.Dangles(ctx, s.res.api.config.DB, row); fault == nil && dangles {
-			broken.Columns = append(broken.Columns, r.rel.Holds()...)
+			broken.Columns = append(broken.Columns, r.rel.Holds...)
 		}
 	}
 	return err
 }
 
 // inTx runs a write in a transaction. It may run more than once.
-func (s *Shape[E, K]) inTx(r *http.Request, do func(tx gate.DB) error) error {
-	return gate.InTx(r.Context(), s.res.api.config.DB, do)
+func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
+	return gate.InTx(req.Context(), r.api.config.DB, do)
 }
 
 // Replace makes a handler that replaces a row by update. A row that is not
@@ -87,27 +87,27 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 		if err != nil {
 			return err
 		}
-		row, err := readNew(r, s, s.keyNames())
+		row, err := readNew(r, s, s.res.keyNames())
 		if err != nil {
 			return err
 		}
-		if err := s.setKey(row, key); err != nil {
+		if err := setKey(s, row, key); err != nil {
 			return err
 		}
 		status := http.StatusOK
-		err = s.inTx(r, func(tx gate.DB) error {
+		err = s.res.inTx(r, func(tx gate.DB) error {
 			err := update(r.Context(), tx, row)
-			if errors.Is(err, gate.ErrNotFound) && s.choosesKey() {
+			if errors.Is(err, gate.ErrNotFound) && s.res.choosesKey() {
 				status = http.StatusCreated
 				return create(r.Context(), tx, row)
 			}
 			return err
 		})
 		if err != nil {
-			return s.withReferences(r.Context(), row, err)
+			return withReferences(r.Context(), s, row, err)
 		}
 		if status == http.StatusCreated {
-			w.Header().Set("Location", s.location(row))
+			w.Header().Set("Location", location(s, row))
 		}
 		sendRow(w, status, &s.res, row, nil)
 		return nil
@@ -116,7 +116,7 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 
 // Change makes a handler that applies a JSON merge patch (RFC 7396). The row
 // that update is given is as it will be; columns are those that the patch names.
-func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.DB, row *E, columns ...gate.ColumnOf[E]) error) Handler {
+func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
@@ -126,18 +126,18 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 		if err != nil {
 			return err
 		}
-		var row *E
-		err = s.inTx(r, func(tx gate.DB) error {
-			if row, err = s.table.Find(r.Context(), tx, key); err != nil {
+		var row E
+		err = s.res.inTx(r, func(tx gate.DB) error {
+			if row, err = find(r.Context(), tx, s, key); err != nil {
 				return err
 			}
-			b := body[E]{res: &s.res, def: s.view.Def(), row: row, fixed: s.keyNames()}
+			b := newBody(s, row, s.res.keyNames())
 			if err := b.read(members); err != nil {
 				return err
 			}
 			var columns []gate.ColumnOf[E]
 			for _, i := range b.present {
-				columns = append(columns, b.def.Column(i))
+				columns = append(columns, s.Def().Column(i))
 			}
 			if len(columns) == 0 {
 				return nil
@@ -145,7 +145,7 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 			return update(r.Context(), tx, row, columns...)
 		})
 		if err != nil {
-			return s.withReferences(r.Context(), row, err)
+			return withReferences(r.Context(), s, row, err)
 		}
 		sendRow(w, http.StatusOK, &s.res, row, nil)
 		return nil
@@ -159,7 +159,7 @@ func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.D
 		if err != nil {
 			return err
 		}
-		err = s.inTx(r, func(tx gate.DB) error { return remove(r.Context(), tx, key) })
+		err = s.res.inTx(r, func(tx gate.DB) error { return remove(r.Context(), tx, key) })
 		if err != nil {
 			return leftBehind(err)
 		}
@@ -179,30 +179,30 @@ func leftBehind(err error) error {
 }
 
 // Link makes a handler that relates two rows through a table between.
-func Link[P, PK, C, CK any](parent *Shape[P, PK], rel gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
+func Link[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
 	return pair(parent, child, rel.Link)
 }
 
 // Unlink makes a handler that ends the relation of two rows.
-func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
+func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
 	return pair(parent, child, rel.Unlink)
 }
 
-func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p *P, c *C) error) Handler {
+func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c C) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		p, err := readParent(r, parent)
 		if err != nil {
 			return err
 		}
-		key, err := child.parseKey(keySegment(r, "{other}"))
+		key, err := parseKey(child, keySegment(r, "{other}"))
 		if err != nil {
 			return err
 		}
-		c, err := child.table.Find(r.Context(), child.res.api.config.DB, key)
+		c, err := find(r.Context(), child.res.api.config.DB, child, key)
 		if err != nil {
 			return err
 		}
-		if err := parent.inTx(r, func(tx gate.DB) error { return do(r.Context(), tx, p, c) }); err != nil {
+		if err := parent.res.inTx(r, func(tx gate.DB) error { return do(r.Context(), tx, p, c) }); err != nil {
 			return err
 		}
 		w.WriteHeader(http.StatusNoContent)
@@ -210,18 +210,18 @@ func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(c
 	}
 }
 
-func (s *Shape[E, K]) keyNames() []string {
-	names := make([]string, len(s.res.info.Keys))
-	for i, k := range s.res.info.Keys {
-		names[i] = s.res.info.Columns[k].Name
+func (r *resource) keyNames() []string {
+	names := make([]string, len(r.info.Keys))
+	for i, k := range r.info.Keys {
+		names[i] = r.info.Columns[k].Name
 	}
 	return names
 }
 
 // setKey puts the key of the path into the row.
-func (s *Shape[E, K]) setKey(row *E, key K) error {
+func setKey[E, K any](s *Shape[E, K], row E, key K) error {
 	for i, p := range s.keyParts(&key) {
-		field := s.view.Def().Field(row, s.res.info.Keys[i])
+		field := s.query.Def().Field(row, s.res.info.Keys[i])
 		if err := gate.ParseText(field, string(gate.AppendText(nil, p))); err != nil {
 			return fmt.Errorf("storing the key: %w", err)
 		}
@@ -230,23 +230,26 @@ func (s *Shape[E, K]) setKey(row *E, key K) error {
 }
 
 // choosesKey reports whether callers choose the key of new rows.
-func (s *Shape[E, K]) choosesKey() bool {
-	return !slices.ContainsFunc(s.res.info.Keys, func(k int) bool {
-		return s.res.info.Columns[k].Is(gate.Auto | gate.HasDefault)
+func (r *resource) choosesKey() bool {
+	return !slices.ContainsFunc(r.info.Keys, func(k int) bool {
+		return r.info.Columns[k].Is(gate.Auto | gate.HasDefault)
 	})
 }
 
 // readNew reads a whole row. The columns that are fixed come from the path.
-func readNew[E, K any](r *http.Request, s *Shape[E, K], fixed []string) (*E, error) {
+func readNew[E, K any](r *http.Request, s *Shape[E, K], fixed []string) (E, error) {
+	var none E
 	members, err := readObject(r, "application/json")
 	if err != nil {
-		return nil, err
+		return none, err
 	}
-	b := body[E]{res: &s.res, def: s.view.Def(), row: new(E), fixed: fixed, whole: true}
-	if err := b.def.SetDefaults(b.row); err != nil {
-		return nil, err
+	row := s.Def().New()
+	if err := s.Def().SetDefaults(row); err != nil {
+		return none, err
 	}
-	return b.row, b.read(members)
+	b := newBody(s, row, fixed)
+	b.whole = true
+	return row, b.read(members)
 }
 
 // jsonMember is a member of a JSON object.
@@ -315,17 +318,27 @@ func notJSON(text []byte, err error) error {
 }
 
 // body reads members into a row and gathers what is wrong with them.
-type body[E any] struct {
+type body struct {
 	res     *resource
-	def     *gate.Def[E]
-	row     *E
-	fixed   []string // columns whose values come from the path
-	whole   bool     // what is absent must have a value from elsewhere
+	field   func(i int) any // a pointer to a value of the row
+	empty   func(i int) any // the same of a row of its own
+	fixed   []string        // columns whose values come from the path
+	whole   bool            // what is absent must have a value from elsewhere
 	present []int
 	faults  []Fault
 }
 
-func (b *body[E]) read(list []jsonMember) error {
+func newBody[E, K any](s *Shape[E, K], row E, fixed []string) *body {
+	d := s.Def()
+	return &body{
+		res:   &s.res,
+		field: func(i int) any { return d.Field(row, i) },
+		empty: func(i int) any { return d.Field(d.New(), i) },
+		fixed: fixed,
+	}
+}
+
+func (b *body) read(list []jsonMember) error {
 	for _, m := range list {
 		if fault := b.readMember(m); fault != "" {
 			b.faults = append(b.faults, Fault{pointer(m.name), fault})
@@ -349,7 +362,7 @@ func summary(faults []Fault) string {
 	return fmt.Sprintf("%d values of the body are not right", len(faults))
 }
 
-func (b *body[E]) readMember(m jsonMember) string {
+func (b *body) readMember(m jsonMember) string {
 	i, ok := b.res.find(m.name)
 	if !ok {
 		return "there is no such property; there are " + strings.Join(b.res.columnNames(), ", ")
@@ -358,7 +371,7 @@ func (b *body[E]) readMember(m jsonMember) string {
 	if c.Is(gate.Generated) {
 		return "is computed by the database"
 	}
-	field := b.def.Field(b.row, i)
+	field := b.field(i)
 	if slices.Contains(b.fixed, m.name) {
 		return b.checkFixed(i, m.raw)
 	}
@@ -376,19 +389,18 @@ func (b *body[E]) readMember(m jsonMember) string {
 
 // checkFixed reads a value that the path has said already. A patch has the
 // row at hand and can see whether it is the same; else the path wins.
-func (b *body[E]) checkFixed(i int, raw []byte) string {
-	given := new(E)
-	field := b.def.Field(given, i)
+func (b *body) checkFixed(i int, raw []byte) string {
+	field := b.empty(i)
 	if err := gate.ParseJSON(field, raw); err != nil {
 		return err.Error()
 	}
-	if !b.whole && !bytes.Equal(gate.AppendText(nil, field), gate.AppendText(nil, b.def.Field(b.row, i))) {
+	if !b.whole && !bytes.Equal(gate.AppendText(nil, field), gate.AppendText(nil, b.field(i))) {
 		return "is part of the key and cannot be changed"
 	}
 	return ""
 }
 
-func (b *body[E]) checkMissing() {
+func (b *body) checkMissing() {
 	for i := range b.res.info.Columns {
 		c := &b.res.info.Columns[i]
 		if c.Required() && !slices.Contains(b.present, i) && !slices.Contains(b.fixed, c.Name) && !b.faulted(c.Name) {
@@ -397,6 +409,6 @@ func (b *body[E]) checkMissing() {
 	}
 }
 
-func (b *body[E]) faulted(name string) bool {
+func (b *body) faulted(name string) bool {
 	return slices.ContainsFunc(b.faults, func(f Fault) bool { return f.Pointer == pointer(name) })
 }

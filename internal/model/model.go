@@ -295,7 +295,7 @@ func (b *builder) nameTables() {
 		e.Local = locals.give(unexported(words))
 		e.Words = strings.Join(words, " ")
 		e.Article = withArticle(e.Words)
-		b.global.reserve(e.Local + "Def")
+		b.global.reserve(e.Local+"Def", e.Local+"Table")
 	}
 }
 
@@ -337,8 +337,8 @@ func withArticle(words string) string {
 
 // verbNames are what a table's variable has besides columns and relations.
 var verbNames = []string{
-	"All", "After", "Count", "Cursor", "Def", "Delete", "DeleteWhere", "Exists", "Find", "First", "Insert", "KeyParts", "KeyedView", "Keyless",
-	"Limit", "Offset", "OrderBy", "OrderByColumn", "OrderByKey", "Table", "Update", "Upsert", "View", "Where", "WhereColumn", "With", "WithKey",
+	"All", "Count", "Def", "Delete", "DeleteWhere", "Find", "Insert", "KeyParts", "Keyless", "KeyedView",
+	"OrderBy", "Query", "Table", "Update", "Upsert", "View", "Where", "With",
 }
 
 func (b *builder) addFields(e *Entity) {

@@ -317,7 +317,7 @@ func slotType(r *model.Relation) string {
 	if r.Kind == model.ToOne {
 		return "*" + r.To.Name
 	}
-	return "[]" + r.To.Name
+	return "[]*" + r.To.Name
 }
 
 // tableKinds are the runtime's types for what can be done with a table.
@@ -335,9 +335,9 @@ func tableKind(e *model.Entity) string {
 
 func tableType(e *model.Entity) string {
 	if len(e.Key) == 0 {
-		return fmt.Sprintf("gate.%s[%s]", tableKind(e), e.Name)
+		return fmt.Sprintf("gate.%s[*%s]", tableKind(e), e.Name)
 	}
-	return fmt.Sprintf("gate.%s[%s, %s]", tableKind(e), e.Name, e.KeyType)
+	return fmt.Sprintf("gate.%s[*%s, %s]", tableKind(e), e.Name, e.KeyType)
 }
 
 func tableValue(e *model.Entity) string {
@@ -361,11 +361,11 @@ func tableValue(e *model.Entity) string {
 func columnType(e *model.Entity, f *model.Field) string {
 	switch columnClass(f) {
 	case "Text":
-		return fmt.Sprintf("gate.Text[%s]", e.Name)
+		return fmt.Sprintf("gate.Text[*%s]", e.Name)
 	case "Ordered":
-		return fmt.Sprintf("gate.Ordered[%s, %s]", e.Name, f.Value)
+		return fmt.Sprintf("gate.Ordered[*%s, %s]", e.Name, f.Value)
 	}
-	return fmt.Sprintf("gate.Value[%s, %s]", e.Name, f.Value)
+	return fmt.Sprintf("gate.Value[*%s, %s]", e.Name, f.Value)
 }
 
 func columnValue(e *model.Entity, f *model.Field) string {
@@ -513,7 +513,7 @@ func relationRoutes(store string, e *model.Entity) []string {
 	var routes []string
 	for _, r := range e.Relations {
 		at := fmt.Sprintf("/%s/{key}/%s", e.Path, r.Path)
-		args := fmt.Sprintf("s.%s, %s.%s.%s, s.%s", e.Local, store, e.Plural, r.Var, r.To.Local)
+		args := fmt.Sprintf("s.%s, &%s.%s.%s, s.%s", e.Local, store, e.Plural, r.Var, r.To.Local)
 		if r.Kind == model.ToOne {
 			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.GetUnder(%s))", "GET "+at, args))
 			continue
