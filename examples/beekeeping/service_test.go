@@ -521,14 +521,3 @@ func TestServiceRefusesOpenAddresses(t *testing.T) {
 	assert.Contains(t, string(out), "access: open")
 }
 
-func TestTiming(t *testing.T) {
-	t0 := time.Now()
-	f := makeDemo(t, "sqlite")
-	fmt.Println("demo", time.Since(t0))
-	run(t, f, "go", "vet", "./...")
-	fmt.Println("vet", time.Since(t0))
-	run(t, f, "go", "build", "-o", "bin/", "./cmd/beekeeping")
-	fmt.Println("build", time.Since(t0))
-	startService(t, f)
-	fmt.Println("start", time.Since(t0))
-}

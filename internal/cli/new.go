@@ -126,11 +126,9 @@ func (s setup) draft(source read.Source) ([]byte, error) {
 	return d.Text(), nil
 }
 
-// seenFrom makes a path relative to folder, unless it is absolute.
+// seenFrom makes a path relative to folder. One that was given from the root
+// stays so, unless it lies in the folder.
 func seenFrom(folder, path string) (string, error) {
-	if filepath.IsAbs(path) {
-		return path, nil
-	}
 	base, err := filepath.Abs(folder)
 	if err != nil {
 		return "", err
@@ -140,7 +138,10 @@ func seenFrom(folder, path string) (string, error) {
 		return "", err
 	}
 	below, err := filepath.Rel(base, full)
-	return filepath.ToSlash(below), err
+	if err != nil || filepath.IsAbs(path) && !filepath.IsLocal(below) {
+		return filepath.ToSlash(path), nil
+	}
+	return filepath.ToSlash(below), nil
 }
 
 // ensureModule makes a Go module where the folder belongs to none.

@@ -567,7 +567,7 @@ func (b *builder) gatherAttention() {
 			case f.Kind == KindOther:
 				add(e.Table, "column %s of type %s is carried as text", f.Column.Name, orElse(f.Column.Declared, "(none)"))
 			}
-			if f.Hidden {
+			if f.Hidden && b.settings(e.Table).Columns[f.Column.Name].Hidden == nil {
 				add(e.Table, "column %s looks secret and is hidden; `hidden: false` under its columns shows it", f.Column.Name)
 			}
 		}

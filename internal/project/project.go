@@ -127,10 +127,29 @@ func decodeText(err error) string {
 	return err.Error()
 }
 
-// checkKeys refuses keys that t has no field for.
+// kindWords say what a value of the file must be.
+var kindWords = map[reflect.Kind]struct {
+	node  yaml.Kind
+	words string
+}{
+	reflect.Struct: {yaml.MappingNode, "keys below it"},
+	reflect.Map:    {yaml.MappingNode, "keys below it"},
+	reflect.Slice:  {yaml.SequenceNode, "a list, such as [hive, queen]"},
+	reflect.String: {yaml.ScalarNode, "one text"},
+	reflect.Bool:   {yaml.ScalarNode, "true or false"},
+}
+
+// checkKeys refuses values that are not of the kind of t, and keys that t has
+// no field for.
 func checkKeys(path string, n *yaml.Node, t reflect.Type) error {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
+	}
+	if n.Tag == "!!null" || n.Kind == yaml.AliasNode {
+		return nil
+	}
+	if want := kindWords[t.Kind()]; n.Kind != want.node {
+		return fault.New("see the comments that `widegate new` writes", "%s:%d:%d: here should be %s", path, n.Line, n.Column, want.words)
 	}
 	if n.Kind != yaml.MappingNode {
 		return nil
@@ -145,11 +164,8 @@ func checkKeys(path string, n *yaml.Node, t reflect.Type) error {
 	}
 	for i := 0; i < len(n.Content); i += 2 {
 		key := n.Content[i]
-		var inner reflect.Type
-		switch t.Kind() {
-		case reflect.Struct:
-			inner = known[key.Value]
-		case reflect.Map:
+		inner := known[key.Value]
+		if t.Kind() == reflect.Map {
 			inner = t.Elem()
 		}
 		if inner == nil {

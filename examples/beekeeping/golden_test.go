@@ -1,0 +1,66 @@
+package beekeeping_test
+
+import (
+	"bytes"
+	"flag"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/cli"
+)
+
+var update = flag.Bool("update", false, "write the golden copy of the generated demo anew")
+
+const golden = "service"
+
+// TestGoldenCopy compares what the generator writes for the demo with the copy
+// in this folder.
+func TestGoldenCopy(t *testing.T) {
+	if *update {
+		require.NoError(t, os.RemoveAll(golden))
+		var out bytes.Buffer
+		require.Equal(t, 0, cli.Run([]string{"demo", "--folder", golden, "--no-start"}, nil, &out, &out), out.String())
+		for _, own := range []string{"bees.db", filepath.Join(".widegate", "base"), filepath.Join(".widegate", "lock")} {
+			require.NoError(t, os.RemoveAll(filepath.Join(golden, own)))
+		}
+		return
+	}
+	want, got := readTree(t, golden), readTree(t, makeDemo(t, "sqlite"))
+	for name, text := range got {
+		if assert.Contains(t, want, name, "the generator writes a file that the golden copy lacks") {
+			assert.Equal(t, want[name], text, "%s differs; `make golden` writes the copy anew", name)
+		}
+	}
+	for name := range want {
+		assert.Contains(t, got, name, "the generator does not write this file")
+	}
+}
+
+// readTree reads all files of a folder but the databases and what the ledger
+// keeps for merging.
+func readTree(t *testing.T, root string) map[string]string {
+	t.Helper()
+	files := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name, _ := filepath.Rel(root, path)
+		if entry.IsDir() && filepath.ToSlash(name) == ".widegate/base" {
+			return fs.SkipDir
+		}
+		if entry.IsDir() || strings.HasPrefix(name, "bees.db") || entry.Name() == "lock" {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		files[filepath.ToSlash(name)] = string(text)
+		return err
+	}))
+	return files
+}

@@ -1,0 +1,89 @@
+// From table hive. Edits here are kept when it is written again.
+
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"beekeeping/store"
+	"beekeeping/store/gate"
+	"beekeeping/store/gate/rest"
+)
+
+// newHiveShape says how a hive looks from outside.
+func newHiveShape() *rest.Shape[*store.Hive, int64] {
+	return rest.NewShape("hives", store.Hives,
+		rest.Relate("apiary", store.Hives.Apiary),
+		rest.Relate("split_from", store.Hives.SplitFrom),
+		rest.Relate("queen", store.Hives.Queen),
+		rest.Relate("harvests", store.Hives.Harvests),
+		rest.Relate("splits", store.Hives.Splits),
+		rest.Relate("inspections", store.Hives.Inspections),
+		rest.Relate("sensor_readings", store.Hives.SensorReadings),
+		rest.Relate("treatments", store.Hives.Treatments),
+	)
+}
+
+// hiveRoutes are the paths of hives.
+func (s *Service) hiveRoutes() []rest.Route {
+	return []rest.Route{
+		rest.On("GET /hives", s.listHives),
+		rest.On("GET /hives/{key}", s.getHive),
+		rest.On("POST /hives", rest.Create(s.hive, s.createHive)),
+		rest.On("PUT /hives/{key}", rest.Replace(s.hive, s.replaceHive, s.createHive)),
+		rest.On("PATCH /hives/{key}", rest.Change(s.hive, s.changeHive)),
+		rest.On("DELETE /hives/{key}", rest.Remove(s.hive, s.deleteHive)),
+		rest.On("GET /hives/{key}/apiary", rest.GetUnder(s.hive, &store.Hives.Apiary, s.apiary)),
+		rest.On("GET /hives/{key}/split-from", rest.GetUnder(s.hive, &store.Hives.SplitFrom, s.hive)),
+		rest.On("GET /hives/{key}/queen", rest.GetUnder(s.hive, &store.Hives.Queen, s.queen)),
+		rest.On("GET /hives/{key}/harvests", rest.ListUnder(s.hive, &store.Hives.Harvests, s.harvest)),
+		rest.On("POST /hives/{key}/harvests", rest.CreateUnder(s.hive, &store.Hives.Harvests, s.harvest, s.createHarvest)),
+		rest.On("GET /hives/{key}/splits", rest.ListUnder(s.hive, &store.Hives.Splits, s.hive)),
+		rest.On("POST /hives/{key}/splits", rest.CreateUnder(s.hive, &store.Hives.Splits, s.hive, s.createHive)),
+		rest.On("GET /hives/{key}/inspections", rest.ListUnder(s.hive, &store.Hives.Inspections, s.inspection)),
+		rest.On("POST /hives/{key}/inspections", rest.CreateUnder(s.hive, &store.Hives.Inspections, s.inspection, s.createInspection)),
+		rest.On("GET /hives/{key}/sensor-readings", rest.ListUnder(s.hive, &store.Hives.SensorReadings, s.sensorReading)),
+		rest.On("POST /hives/{key}/sensor-readings", rest.CreateUnder(s.hive, &store.Hives.SensorReadings, s.sensorReading, s.createSensorReading)),
+		rest.On("GET /hives/{key}/treatments", rest.ListUnder(s.hive, &store.Hives.Treatments, s.treatment)),
+		rest.On("POST /hives/{key}/treatments", rest.CreateUnder(s.hive, &store.Hives.Treatments, s.treatment, s.createTreatment)),
+	}
+}
+
+// listHives answers GET /api/hives.
+func (s *Service) listHives(w http.ResponseWriter, r *http.Request) error {
+	list, err := rest.ReadList(r, s.hive)
+	if err != nil {
+		return err
+	}
+	return rest.SendList(w, r, s.hive, list)
+}
+
+// getHive answers GET /api/hives/{key}.
+func (s *Service) getHive(w http.ResponseWriter, r *http.Request) error {
+	key, err := rest.ReadKey(r, s.hive)
+	if err != nil {
+		return err
+	}
+	return rest.SendRow(w, r, s.hive, key)
+}
+
+// createHive stores a new row, however it arrives.
+func (s *Service) createHive(ctx context.Context, tx gate.DB, row *store.Hive) error {
+	return store.Hives.Insert(ctx, tx, row)
+}
+
+// replaceHive stores all of a row that is there.
+func (s *Service) replaceHive(ctx context.Context, tx gate.DB, row *store.Hive) error {
+	return store.Hives.Update(ctx, tx, row)
+}
+
+// changeHive stores the columns of a row that a patch names.
+func (s *Service) changeHive(ctx context.Context, tx gate.DB, row *store.Hive, columns ...gate.ColumnOf[*store.Hive]) error {
+	return store.Hives.Update(ctx, tx, row, columns...)
+}
+
+// deleteHive removes a row.
+func (s *Service) deleteHive(ctx context.Context, tx gate.DB, key int64) error {
+	return store.Hives.Delete(ctx, tx, key)
+}

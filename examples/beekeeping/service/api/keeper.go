@@ -1,0 +1,77 @@
+// From table keeper. Edits here are kept when it is written again.
+
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"beekeeping/store"
+	"beekeeping/store/gate"
+	"beekeeping/store/gate/rest"
+)
+
+// newKeeperShape says how a keeper looks from outside.
+func newKeeperShape() *rest.Shape[*store.Keeper, int64] {
+	return rest.NewShape("keepers", store.Keepers,
+		rest.Relate("apiaries", store.Keepers.Apiaries),
+		rest.Relate("deputy_apiaries", store.Keepers.DeputyApiaries),
+		rest.Relate("inspections", store.Keepers.Inspections),
+	)
+}
+
+// keeperRoutes are the paths of keepers.
+func (s *Service) keeperRoutes() []rest.Route {
+	return []rest.Route{
+		rest.On("GET /keepers", s.listKeepers),
+		rest.On("GET /keepers/{key}", s.getKeeper),
+		rest.On("POST /keepers", rest.Create(s.keeper, s.createKeeper)),
+		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper, s.replaceKeeper, s.createKeeper)),
+		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper, s.changeKeeper)),
+		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper, s.deleteKeeper)),
+		rest.On("GET /keepers/{key}/apiaries", rest.ListUnder(s.keeper, &store.Keepers.Apiaries, s.apiary)),
+		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, &store.Keepers.Apiaries, s.apiary, s.createApiary)),
+		rest.On("GET /keepers/{key}/deputy-apiaries", rest.ListUnder(s.keeper, &store.Keepers.DeputyApiaries, s.apiary)),
+		rest.On("POST /keepers/{key}/deputy-apiaries", rest.CreateUnder(s.keeper, &store.Keepers.DeputyApiaries, s.apiary, s.createApiary)),
+		rest.On("GET /keepers/{key}/inspections", rest.ListUnder(s.keeper, &store.Keepers.Inspections, s.inspection)),
+		rest.On("POST /keepers/{key}/inspections", rest.CreateUnder(s.keeper, &store.Keepers.Inspections, s.inspection, s.createInspection)),
+	}
+}
+
+// listKeepers answers GET /api/keepers.
+func (s *Service) listKeepers(w http.ResponseWriter, r *http.Request) error {
+	list, err := rest.ReadList(r, s.keeper)
+	if err != nil {
+		return err
+	}
+	return rest.SendList(w, r, s.keeper, list)
+}
+
+// getKeeper answers GET /api/keepers/{key}.
+func (s *Service) getKeeper(w http.ResponseWriter, r *http.Request) error {
+	key, err := rest.ReadKey(r, s.keeper)
+	if err != nil {
+		return err
+	}
+	return rest.SendRow(w, r, s.keeper, key)
+}
+
+// createKeeper stores a new row, however it arrives.
+func (s *Service) createKeeper(ctx context.Context, tx gate.DB, row *store.Keeper) error {
+	return store.Keepers.Insert(ctx, tx, row)
+}
+
+// replaceKeeper stores all of a row that is there.
+func (s *Service) replaceKeeper(ctx context.Context, tx gate.DB, row *store.Keeper) error {
+	return store.Keepers.Update(ctx, tx, row)
+}
+
+// changeKeeper stores the columns of a row that a patch names.
+func (s *Service) changeKeeper(ctx context.Context, tx gate.DB, row *store.Keeper, columns ...gate.ColumnOf[*store.Keeper]) error {
+	return store.Keepers.Update(ctx, tx, row, columns...)
+}
+
+// deleteKeeper removes a row.
+func (s *Service) deleteKeeper(ctx context.Context, tx gate.DB, key int64) error {
+	return store.Keepers.Delete(ctx, tx, key)
+}

@@ -1,0 +1,49 @@
+// Command beekeeping serves the database over HTTP.
+//
+// This file was written once. It is yours: it is never written again.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"beekeeping/api"
+	"beekeeping/store"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "beekeeping:", err)
+		os.Exit(1)
+	}
+}
+
+// databaseURL is used where the environment has no DATABASE_URL.
+const databaseURL = "sqlite:bees.db"
+
+func run(ctx context.Context) error {
+	url := os.Getenv("DATABASE_URL")
+	if url == "" {
+		url = databaseURL
+	}
+	address := flag.String("address", "127.0.0.1:8080", "where to listen")
+	flag.StringVar(&url, "database", url, "the URL of the database")
+	flag.Parse()
+
+	db, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	service, err := api.New(db)
+	if err != nil {
+		return err
+	}
+	return service.ListenAndServe(ctx, *address)
+}

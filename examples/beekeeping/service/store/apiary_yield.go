@@ -1,0 +1,44 @@
+// From view apiary_yield. Edits here are kept when it is written again.
+
+package store
+
+import (
+	"beekeeping/store/gate"
+)
+
+// ApiaryYield is a row of the view apiary_yield.
+type ApiaryYield struct {
+	ApiaryID   gate.Maybe[int64]        `json:"apiary_id"`
+	ApiaryName gate.Maybe[string]       `json:"apiary_name"`
+	Harvests   gate.Maybe[int64]        `json:"harvests"`
+	WeightKg   gate.Maybe[gate.Decimal] `json:"weight_kg"`
+}
+
+// ApiaryYields is the view apiary_yield: its columns and what can be done with it.
+var ApiaryYields = &apiaryYieldTable{
+	View:       gate.NewView(apiaryYieldDef),
+	ApiaryID:   gate.NewOrdered[int64](apiaryYieldDef, "apiary_id"),
+	ApiaryName: gate.NewText(apiaryYieldDef, "apiary_name"),
+	Harvests:   gate.NewOrdered[int64](apiaryYieldDef, "harvests"),
+	WeightKg:   gate.NewOrdered[gate.Decimal](apiaryYieldDef, "weight_kg"),
+}
+
+type apiaryYieldTable struct {
+	gate.View[*ApiaryYield]
+	ApiaryID   gate.Ordered[*ApiaryYield, int64]
+	ApiaryName gate.Text[*ApiaryYield]
+	Harvests   gate.Ordered[*ApiaryYield, int64]
+	WeightKg   gate.Ordered[*ApiaryYield, gate.Decimal]
+}
+
+// apiaryYieldDef describes the view apiary_yield to the runtime.
+var apiaryYieldDef = gate.Describe(gate.Spec[*ApiaryYield]{
+	New:  func() *ApiaryYield { return new(ApiaryYield) },
+	Name: "apiary_yield",
+	Columns: []gate.Column[*ApiaryYield]{
+		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.ApiaryID }},
+		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, Field: func(e *ApiaryYield) any { return &e.ApiaryName }},
+		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.Harvests }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.WeightKg }},
+	},
+})

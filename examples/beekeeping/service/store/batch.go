@@ -1,0 +1,65 @@
+// From table batch. Edits here are kept when it is written again.
+
+package store
+
+import (
+	"beekeeping/store/gate"
+)
+
+// Batch is a row of the table batch. Honey bottled together.
+type Batch struct {
+	ID         int64                    `json:"id"`
+	Code       string                   `json:"code"` // Printed on every jar.
+	BottledOn  gate.Date                `json:"bottled_on"`
+	BestBefore gate.Date                `json:"best_before"`
+	Jars       int64                    `json:"jars"`
+	JarPrice   gate.Maybe[gate.Decimal] `json:"jar_price"`
+
+	// Related rows, present when asked for with With.
+	BatchHarvests []*BatchHarvest `json:"batch_harvests,omitzero"`
+	Harvests      []*Harvest      `json:"harvests,omitzero"`
+}
+
+// Batches is the table batch: its columns, its relations and what can be done with it.
+var Batches = &batchTable{
+	Table:      gate.NewTable(batchDef, func(k *int64) []any { return []any{k} }),
+	ID:         gate.NewOrdered[int64](batchDef, "id"),
+	Code:       gate.NewText(batchDef, "code"),
+	BottledOn:  gate.NewOrdered[gate.Date](batchDef, "bottled_on"),
+	BestBefore: gate.NewOrdered[gate.Date](batchDef, "best_before"),
+	Jars:       gate.NewOrdered[int64](batchDef, "jars"),
+	JarPrice:   gate.NewOrdered[gate.Decimal](batchDef, "jar_price"),
+
+	BatchHarvests: gate.NewToMany(batchDef, batchHarvestDef, gate.On{{"id", "batch_id"}}, func(e *Batch) *[]*BatchHarvest { return &e.BatchHarvests }),
+	Harvests:      gate.NewManyToMany(batchDef, harvestDef, gate.Join{Name: "batch_harvest", Parent: gate.On{{"id", "batch_id"}}, Child: gate.On{{"harvest_id", "id"}}}, func(e *Batch) *[]*Harvest { return &e.Harvests }),
+}
+
+type batchTable struct {
+	gate.Table[*Batch, int64]
+	ID         gate.Ordered[*Batch, int64]
+	Code       gate.Text[*Batch]
+	BottledOn  gate.Ordered[*Batch, gate.Date]
+	BestBefore gate.Ordered[*Batch, gate.Date]
+	Jars       gate.Ordered[*Batch, int64]
+	JarPrice   gate.Ordered[*Batch, gate.Decimal]
+
+	BatchHarvests gate.ToMany[*Batch, *BatchHarvest]
+	Harvests      gate.ManyToMany[*Batch, *Harvest]
+}
+
+// batchDef describes the table batch to the runtime.
+var batchDef = gate.Describe(gate.Spec[*Batch]{
+	New:  func() *Batch { return new(Batch) },
+	Name: "batch",
+	Columns: []gate.Column[*Batch]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Batch) any { return &e.ID }},
+		{Name: "code", Type: gate.TypeText, Max: 20, Field: func(e *Batch) any { return &e.Code }},
+		{Name: "bottled_on", Type: gate.TypeDate, Field: func(e *Batch) any { return &e.BottledOn }},
+		{Name: "best_before", Type: gate.TypeDate, Field: func(e *Batch) any { return &e.BestBefore }},
+		{Name: "jars", Type: gate.TypeInt64, Above: "0", Field: func(e *Batch) any { return &e.Jars }},
+		{Name: "jar_price", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2, Field: func(e *Batch) any { return &e.JarPrice }},
+	},
+	Uniques: []gate.Unique{
+		{Columns: []string{"code"}},
+	},
+})

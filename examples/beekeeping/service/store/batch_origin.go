@@ -1,0 +1,40 @@
+// From view batch_origin. Edits here are kept when it is written again.
+
+package store
+
+import (
+	"beekeeping/store/gate"
+)
+
+// BatchOrigin is a row of the view batch_origin.
+type BatchOrigin struct {
+	BatchCode  gate.Maybe[string]       `json:"batch_code"`
+	ApiaryName gate.Maybe[string]       `json:"apiary_name"`
+	WeightKg   gate.Maybe[gate.Decimal] `json:"weight_kg"`
+}
+
+// BatchOrigins is the view batch_origin: its columns and what can be done with it.
+var BatchOrigins = &batchOriginTable{
+	View:       gate.NewView(batchOriginDef),
+	BatchCode:  gate.NewText(batchOriginDef, "batch_code"),
+	ApiaryName: gate.NewText(batchOriginDef, "apiary_name"),
+	WeightKg:   gate.NewOrdered[gate.Decimal](batchOriginDef, "weight_kg"),
+}
+
+type batchOriginTable struct {
+	gate.View[*BatchOrigin]
+	BatchCode  gate.Text[*BatchOrigin]
+	ApiaryName gate.Text[*BatchOrigin]
+	WeightKg   gate.Ordered[*BatchOrigin, gate.Decimal]
+}
+
+// batchOriginDef describes the view batch_origin to the runtime.
+var batchOriginDef = gate.Describe(gate.Spec[*BatchOrigin]{
+	New:  func() *BatchOrigin { return new(BatchOrigin) },
+	Name: "batch_origin",
+	Columns: []gate.Column[*BatchOrigin]{
+		{Name: "batch_code", Type: gate.TypeText, Flags: gate.Nullable, Max: 20, Field: func(e *BatchOrigin) any { return &e.BatchCode }},
+		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, Field: func(e *BatchOrigin) any { return &e.ApiaryName }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Field: func(e *BatchOrigin) any { return &e.WeightKg }},
+	},
+})

@@ -1,0 +1,149 @@
+package rest
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"beekeeping/store/gate"
+)
+
+// Problem is an error that a caller of the service is told, in the form of
+// RFC 9457. Any handler may return one.
+type Problem struct {
+	Type     string  `json:"type"`
+	Title    string  `json:"title"`
+	Status   int     `json:"status"`
+	Detail   string  `json:"detail,omitempty"`
+	Instance string  `json:"instance,omitempty"`
+	Errors   []Fault `json:"errors,omitempty"`
+
+	retryAfter string
+}
+
+// Fault is one thing that is wrong with a request body. Pointer is an RFC 6901
+// JSON pointer as a URI fragment.
+type Fault struct {
+	Pointer string `json:"pointer"`
+	Detail  string `json:"detail"`
+}
+
+// NewProblem returns a problem of a status of RFC 9110.
+func NewProblem(status int, format string, args ...any) *Problem {
+	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: fmt.Sprintf(format, args...)}
+}
+
+// Error returns the detail.
+func (p *Problem) Error() string { return p.Detail }
+
+// send writes the problem.
+func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
+	p.Instance = r.URL.EscapedPath()
+	text, err := json.Marshal(p)
+	if err != nil {
+		text = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500}`)
+	}
+	h := w.Header()
+	h.Set("Content-Type", "application/problem+json")
+	h.Set("Cache-Control", "no-store")
+	if p.retryAfter != "" {
+		h.Set("Retry-After", p.retryAfter)
+	}
+	w.WriteHeader(p.Status)
+	if r.Method != http.MethodHead {
+		w.Write(append(text, '\n'))
+	}
+}
+
+// problemOf says what a caller is told of an error. What only the operator
+// should know stays in the log.
+func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
+	var p *Problem
+	var broken *gate.ConstraintError
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.Is(err, gate.ErrNotFound):
+		return NewProblem(http.StatusNotFound, "there is no such row")
+	case errors.As(err, &broken):
+		return a.problemOfConstraint(r, broken)
+	case errors.Is(err, gate.ErrUnavailable):
+		p := NewProblem(http.StatusServiceUnavailable, "the database does not answer just now; try again soon")
+		p.retryAfter = "2"
+		slog.WarnContext(ctx, "database unavailable", "error", err)
+		return p
+	case errors.Is(err, context.DeadlineExceeded):
+		return NewProblem(http.StatusGatewayTimeout, "the database took too long to answer")
+	}
+	slog.ErrorContext(ctx, "request failed", "error", err)
+	return NewProblem(http.StatusInternalServerError, "something went wrong here; the log of the service says what")
+}
+
+func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Problem {
+	switch broken.Kind {
+	case gate.UniqueBroken:
+		return faulty(NewProblem(http.StatusConflict, "%s", takenText(broken.Columns)), broken.Columns, "this value is taken")
+	case gate.StillReferenced:
+		return NewProblem(http.StatusConflict, "%s", a.referencedText(r, broken.Table))
+	case gate.ReferenceBroken:
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there"), broken.Columns, "there is no such row")
+	case gate.NotNullBroken:
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is missing"), broken.Columns, "must not be null")
+	case gate.TooLong:
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is too long or out of range"), broken.Columns, "is too long or out of range")
+	}
+	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
+}
+
+func named(rule string) string {
+	if rule == "" {
+		return ""
+	}
+	return ": " + rule
+}
+
+func takenText(columns []string) string {
+	switch len(columns) {
+	case 0:
+		return "another row has this value already"
+	case 1:
+		return "another row has this " + columns[0] + " already"
+	}
+	return "another row has this combination of " + strings.Join(columns, ", ") + " already"
+}
+
+// referencedText names who still refers to a row: the table that the engine
+// named, or all that may where it did not.
+func (a *API) referencedText(r *resource, table string) string {
+	if table != "" {
+		return "the row is still referred to by " + a.pathOf(table)
+	}
+	if r == nil || len(r.referredBy) == 0 {
+		return "other rows still refer to this one"
+	}
+	return "the row is still referred to, by one of " + strings.Join(r.referredBy, ", ")
+}
+
+func (a *API) pathOf(table string) string {
+	for _, other := range a.resources {
+		if other.info.Name == table {
+			return other.path
+		}
+	}
+	return table
+}
+
+func faulty(p *Problem, columns []string, detail string) *Problem {
+	for _, c := range columns {
+		p.Errors = append(p.Errors, Fault{Pointer: pointer(c), Detail: detail})
+	}
+	return p
+}
+
+var pointerEscaper = strings.NewReplacer("~", "~0", "/", "~1")
+
+func pointer(name string) string { return "#/" + pointerEscaper.Replace(name) }

@@ -1,0 +1,318 @@
+package rest
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"beekeeping/store/gate"
+)
+
+// Shape says how rows of E, the pointer type of an entity, with keys of K look
+// from outside.
+type Shape[E, K any] struct {
+	res       resource
+	query     *gate.Query[E] // of all rows
+	keyParts  func(*K) []any
+	relations []Relation[E]
+}
+
+// NoKey is the key type of rows that cannot be told apart.
+type NoKey struct{}
+
+// Relation is a relation of E with its name outside.
+type Relation[E any] struct {
+	name string
+	rel  gate.Relation[E]
+}
+
+// Relate names a relation.
+func Relate[E any](name string, r interface{ Relation() gate.Relation[E] }) Relation[E] {
+	return Relation[E]{name, r.Relation()}
+}
+
+// resource is a shape without its types.
+type resource struct {
+	path       string
+	info       *gate.Info
+	api        *API
+	relations  []relation
+	members    []member
+	referredBy []string // paths of resources that refer to this one
+
+	// load turns a tree of relations into what gate.Query.With takes.
+	load func(nodes []node) ([]any, error)
+	// appendRow writes a row, an E, as a JSON object.
+	appendRow func(b []byte, row any, nodes []node) []byte
+}
+
+// member is a column as a JSON member.
+type member struct {
+	column int
+	prefix string // ,"name":
+	quoted bool   // a number with more digits than readers keep
+}
+
+// relation is a Relation without its types.
+type relation struct {
+	name      string
+	target    *gate.Info
+	referring bool // the rows at the other end hold the reference
+	to        *resource
+	prefix    string
+}
+
+// exactDigits is how many digits of a number every JSON reader keeps.
+const exactDigits = 15
+
+// NewShape makes the shape of a table or view with a key.
+func NewShape[E, K any](path string, t gate.Keyed[E, K], relations ...Relation[E]) *Shape[E, K] {
+	s := newShape[E, K](path, t.Def(), relations)
+	s.keyParts = t.KeyParts
+	return s
+}
+
+// NewKeylessShape makes the shape of a view or table without a key.
+func NewKeylessShape[E any](path string, v interface{ Def() *gate.Def[E] }, relations ...Relation[E]) *Shape[E, NoKey] {
+	return newShape[E, NoKey](path, v.Def(), relations)
+}
+
+func newShape[E, K any](path string, d *gate.Def[E], relations []Relation[E]) *Shape[E, K] {
+	all := gate.NewView(d)
+	s := &Shape[E, K]{query: all.Query(), relations: relations, res: resource{path: path, info: &d.Info}}
+	for i := range d.Columns {
+		c := &d.Columns[i]
+		if !c.Is(gate.Hidden) {
+			quoted := c.Type == gate.TypeNumeric && (c.Precision == 0 || c.Precision > exactDigits)
+			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":", quoted})
+		}
+	}
+	for _, r := range relations {
+		s.res.relations = append(s.res.relations, relation{
+			name: r.name, target: r.rel.Target, referring: r.rel.Holds == nil,
+			prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
+		})
+	}
+	s.res.load = func(nodes []node) ([]any, error) { return loadRelated(relations, nodes) }
+	s.res.appendRow = func(b []byte, row any, nodes []node) []byte {
+		return appendRow(b, &s.res, d, row.(E), relations, nodes)
+	}
+	return s
+}
+
+func (s *Shape[E, K]) resource() *resource { return &s.res }
+
+// loadRelated builds the relations to load of the nodes of a tree.
+func loadRelated[E any](relations []Relation[E], nodes []node) ([]any, error) {
+	list := make([]any, len(nodes))
+	for i, n := range nodes {
+		nested, err := n.to.load(n.children)
+		if err != nil {
+			return nil, err
+		}
+		if list[i], err = relations[n.index].rel.Nested(nested); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// appendRow writes a row with the related rows that the nodes name.
+func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row E, relations []Relation[E], nodes []node) []byte {
+	start := len(b)
+	for _, m := range res.members {
+		b = append(b, m.prefix...)
+		field := d.Field(row, m.column)
+		if m.quoted && !gate.IsNull(field) {
+			b = append(b, '"')
+			b = gate.AppendText(b, field)
+			b = append(b, '"')
+			continue
+		}
+		b = gate.AppendJSON(b, field)
+	}
+	for _, n := range nodes {
+		b = append(b, res.relations[n.index].prefix...)
+		b = appendRelated(b, relations[n.index].rel, row, n)
+	}
+	if len(b) == start {
+		return append(b, '{', '}')
+	}
+	b[start] = '{'
+	return append(b, '}')
+}
+
+func appendRelated[E any](b []byte, rel gate.Relation[E], row E, n node) []byte {
+	if rel.Single {
+		start := len(b)
+		rel.Each(row, func(child any) { b = n.to.appendRow(b, child, n.children) })
+		if len(b) == start {
+			b = append(b, "null"...)
+		}
+		return b
+	}
+	b = append(b, '[')
+	start := len(b)
+	rel.Each(row, func(child any) {
+		if len(b) > start {
+			b = append(b, ',')
+		}
+		b = n.to.appendRow(b, child, n.children)
+	})
+	return append(b, ']')
+}
+
+// node is a relation to load, and what to load of the rows behind it.
+type node struct {
+	index    int
+	to       *resource
+	children []node
+}
+
+// maxDepth bounds how far related rows are followed.
+const maxDepth = 4
+
+// parseWith reads "apiary,inspections.treatments".
+func (r *resource) parseWith(text string) ([]node, error) {
+	var nodes []node
+	if text == "" {
+		return nil, nil
+	}
+	for _, path := range strings.Split(text, ",") {
+		words := strings.Split(path, ".")
+		if len(words) > maxDepth {
+			return nil, NewProblem(http.StatusBadRequest, "with=%s goes %d relations deep; the limit is %d", path, len(words), maxDepth)
+		}
+		var err error
+		if nodes, err = r.addPath(nodes, words); err != nil {
+			return nil, err
+		}
+	}
+	return nodes, nil
+}
+
+func (r *resource) addPath(nodes []node, words []string) ([]node, error) {
+	at := -1
+	for i, rel := range r.relations {
+		if rel.name == words[0] {
+			at = i
+		}
+	}
+	if at < 0 {
+		return nil, NewProblem(http.StatusBadRequest, "with: %s have no relation %q; they have %s", r.path, words[0], listOr(r.relationNames(), "none"))
+	}
+	place := -1
+	for i, n := range nodes {
+		if n.index == at {
+			place = i
+		}
+	}
+	if place < 0 {
+		place = len(nodes)
+		nodes = append(nodes, node{index: at, to: r.relations[at].to})
+	}
+	if len(words) > 1 {
+		children, err := nodes[place].to.addPath(nodes[place].children, words[1:])
+		if err != nil {
+			return nil, err
+		}
+		nodes[place].children = children
+	}
+	return nodes, nil
+}
+
+func (r *resource) relationNames() []string {
+	names := make([]string, len(r.relations))
+	for i, rel := range r.relations {
+		names[i] = rel.name
+	}
+	return names
+}
+
+// columnNames are those that are not hidden.
+func (r *resource) columnNames() []string {
+	names := make([]string, len(r.members))
+	for i, m := range r.members {
+		names[i] = r.info.Columns[m.column].Name
+	}
+	return names
+}
+
+// find returns the column of that name, unless it is hidden.
+func (r *resource) find(name string) (int, bool) {
+	i, ok := r.info.Find(name)
+	return i, ok && !r.info.Columns[i].Is(gate.Hidden)
+}
+
+func listOr(names []string, none string) string {
+	if len(names) == 0 {
+		return none
+	}
+	return strings.Join(names, ", ")
+}
+
+// keySegment is the segment of the request's path that stands for a wildcard
+// of the route, as it was sent: a key is split before it is decoded.
+func keySegment(r *http.Request, wildcard string) string {
+	_, pattern, _ := strings.Cut(r.Pattern, " ")
+	sent := strings.Split(r.URL.EscapedPath(), "/")
+	for i, word := range strings.Split(pattern, "/") {
+		if word == wildcard && i < len(sent) {
+			return sent[i]
+		}
+	}
+	return ""
+}
+
+// parseKey reads a key from a path: the values in the order of the key's
+// columns, joined by commas, each percent-encoded.
+func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
+	var key K
+	parts := s.keyParts(&key)
+	texts := []string{segment}
+	if len(parts) > 1 {
+		texts = strings.Split(segment, ",")
+	}
+	if len(texts) != len(parts) {
+		var names []string
+		for _, k := range s.res.info.Keys {
+			names = append(names, s.res.info.Columns[k].Name)
+		}
+		return key, NewProblem(http.StatusNotFound, "a key of %s is %s, joined by commas", s.res.path, strings.Join(names, " and "))
+	}
+	for i, p := range parts {
+		text, err := url.PathUnescape(texts[i])
+		if err == nil {
+			err = gate.ParseText(p, text)
+		}
+		if err != nil {
+			return key, NewProblem(http.StatusNotFound, "no %s has this key: it %v", s.res.path, err)
+		}
+	}
+	return key, nil
+}
+
+// location is the path of a row.
+func location[E, K any](s *Shape[E, K], row E) string {
+	var key []byte
+	for i, k := range s.res.info.Keys {
+		if i > 0 {
+			key = append(key, ',')
+		}
+		key = append(key, url.PathEscape(string(gate.AppendText(nil, s.query.Def().Field(row, k))))...)
+	}
+	return fmt.Sprintf("%s/%s/%s", s.res.api.config.Base, s.res.path, key)
+}
+
+// find returns the row of a key.
+func find[E, K any](ctx context.Context, db gate.DB, s *Shape[E, K], key K) (E, error) {
+	return s.query.Where(gate.WithKey(s, key)).First(ctx, db)
+}
+
+// Def returns the description of the rows.
+func (s *Shape[E, K]) Def() *gate.Def[E] { return s.query.Def() }
+
+// KeyParts returns pointers to the values in key.
+func (s *Shape[E, K]) KeyParts(key *K) []any { return s.keyParts(key) }

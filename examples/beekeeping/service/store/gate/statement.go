@@ -1,0 +1,104 @@
+package gate
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// statement builds the text of a statement and gathers its arguments.
+type statement struct {
+	strings.Builder
+	engine *Engine
+	args   []any
+	alias  string // of the table whose columns are being written
+	tables int    // aliases given so far
+	err    error  // the first thing that cannot be written
+}
+
+func newStatement(e *Engine) *statement { return &statement{engine: e} }
+
+// add writes texts one after another.
+func (s *statement) add(texts ...string) {
+	for _, t := range texts {
+		s.WriteString(t)
+	}
+}
+
+// name writes a quoted name.
+func (s *statement) name(name string) { s.add(s.engine.quote(name)) }
+
+// newAlias returns an alias that the statement does not use yet.
+func (s *statement) newAlias() string {
+	s.tables++
+	return "t" + strconv.Itoa(s.tables)
+}
+
+// bind writes a placeholder for v.
+func (s *statement) bind(v any) {
+	s.args = append(s.args, s.engine.arg(v))
+	if s.engine.Numbered {
+		s.add("$", strconv.Itoa(len(s.args)))
+		return
+	}
+	s.add("?")
+}
+
+// bindAs writes a placeholder for a value of the column.
+func (s *statement) bindAs(c *ColumnInfo, v any) {
+	s.bind(v)
+	if c.Cast != "" && s.engine.DoubleColons {
+		s.add("::text::", c.Cast)
+	}
+}
+
+// column writes column i of t, qualified by the alias.
+func (s *statement) column(t *Info, i int) {
+	if i < 0 || i >= len(t.Columns) {
+		s.fail(fmt.Errorf("table %s is not described with all columns that are used", t.Name))
+		return
+	}
+	if s.alias != "" {
+		s.add(s.alias, ".")
+	}
+	s.name(t.Columns[i].Name)
+}
+
+// outputs writes the columns of t as they are read.
+func (s *statement) outputs(t *Info) {
+	for i := range t.Columns {
+		if i > 0 {
+			s.add(", ")
+		}
+		s.column(t, i)
+		if t.Columns[i].Cast != "" && s.engine.DoubleColons {
+			s.add("::text")
+		}
+	}
+}
+
+// where writes the conditions, all of which must hold.
+func (s *statement) where(conds []expr) {
+	for i, c := range conds {
+		if i == 0 {
+			s.add(" WHERE ")
+		} else {
+			s.add(" AND ")
+		}
+		c.write(s)
+	}
+}
+
+func (s *statement) fail(err error) {
+	if s.err == nil {
+		s.err = err
+	}
+}
+
+// inAlias runs do with columns qualified by alias.
+func (s *statement) inAlias(alias string, do func()) {
+	before := s.alias
+	s.alias = alias
+	do()
+	s.alias = before
+}

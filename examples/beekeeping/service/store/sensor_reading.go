@@ -1,0 +1,64 @@
+// From table sensor_reading. Edits here are kept when it is written again.
+
+package store
+
+import (
+	"time"
+
+	"beekeeping/store/gate"
+)
+
+// SensorReading is a row of the table sensor_reading. What the scale and the probe under a hive
+// report.
+type SensorReading struct {
+	HiveID       int64                    `json:"hive_id"`
+	ReadAt       time.Time                `json:"read_at"`
+	TemperatureC gate.Maybe[gate.Decimal] `json:"temperature_c"`
+	HumidityPct  gate.Maybe[float64]      `json:"humidity_pct"`
+	WeightKg     gate.Maybe[gate.Decimal] `json:"weight_kg"`
+
+	// Related rows, present when asked for with With.
+	Hive *Hive `json:"hive,omitzero"`
+}
+
+// SensorReadingKey is the key of a sensor reading.
+type SensorReadingKey struct {
+	HiveID int64
+	ReadAt time.Time
+}
+
+// SensorReadings is the table sensor_reading: its columns, its relations and what can be done with it.
+var SensorReadings = &sensorReadingTable{
+	Table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
+	HiveID:       gate.NewOrdered[int64](sensorReadingDef, "hive_id"),
+	ReadAt:       gate.NewOrdered[time.Time](sensorReadingDef, "read_at"),
+	TemperatureC: gate.NewOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
+	HumidityPct:  gate.NewOrdered[float64](sensorReadingDef, "humidity_pct"),
+	WeightKg:     gate.NewOrdered[gate.Decimal](sensorReadingDef, "weight_kg"),
+
+	Hive: gate.NewToOne(sensorReadingDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *SensorReading) **Hive { return &e.Hive }),
+}
+
+type sensorReadingTable struct {
+	gate.Table[*SensorReading, SensorReadingKey]
+	HiveID       gate.Ordered[*SensorReading, int64]
+	ReadAt       gate.Ordered[*SensorReading, time.Time]
+	TemperatureC gate.Ordered[*SensorReading, gate.Decimal]
+	HumidityPct  gate.Ordered[*SensorReading, float64]
+	WeightKg     gate.Ordered[*SensorReading, gate.Decimal]
+
+	Hive gate.ToOne[*SensorReading, *Hive]
+}
+
+// sensorReadingDef describes the table sensor_reading to the runtime.
+var sensorReadingDef = gate.Describe(gate.Spec[*SensorReading]{
+	New:  func() *SensorReading { return new(SensorReading) },
+	Name: "sensor_reading",
+	Columns: []gate.Column[*SensorReading]{
+		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key, Field: func(e *SensorReading) any { return &e.HiveID }},
+		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key, Field: func(e *SensorReading) any { return &e.ReadAt }},
+		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Field: func(e *SensorReading) any { return &e.TemperatureC }},
+		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable, Field: func(e *SensorReading) any { return &e.HumidityPct }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Field: func(e *SensorReading) any { return &e.WeightKg }},
+	},
+})

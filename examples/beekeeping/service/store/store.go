@@ -1,0 +1,18 @@
+// Package store holds the entities of the database and the queries on them:
+// for each table a struct, and a variable with its columns, its relations and
+// what can be done with it.
+//
+// Edits here are kept when it is written again.
+package store
+
+import (
+	"context"
+
+	"beekeeping/store/gate"
+	"beekeeping/store/gate/sqlite"
+)
+
+// Open connects to the database at url: sqlite:path, or the path of a file.
+func Open(ctx context.Context, url string) (gate.DB, error) {
+	return sqlite.Open(ctx, url)
+}

@@ -1,0 +1,69 @@
+// From table treatment. Edits here are kept when it is written again.
+
+package store
+
+import (
+	"beekeeping/store/gate"
+)
+
+// Treatment is a substance given to a hive for some time.
+type Treatment struct {
+	ID           int64                 `json:"id"`
+	HiveID       int64                 `json:"hive_id"`
+	SubstanceID  int64                 `json:"substance_id"`
+	InspectionID gate.Maybe[int64]     `json:"inspection_id"` // The visit that led to it.
+	StartedOn    gate.Date             `json:"started_on"`
+	EndedOn      gate.Maybe[gate.Date] `json:"ended_on"`
+	Dose         gate.Decimal          `json:"dose"`
+
+	// Related rows, present when asked for with With.
+	Hive       *Hive       `json:"hive,omitzero"`
+	Substance  *Substance  `json:"substance,omitzero"`
+	Inspection *Inspection `json:"inspection,omitzero"`
+}
+
+// Treatments is the table treatment: its columns, its relations and what can be done with it.
+var Treatments = &treatmentTable{
+	Table:        gate.NewTable(treatmentDef, func(k *int64) []any { return []any{k} }),
+	ID:           gate.NewOrdered[int64](treatmentDef, "id"),
+	HiveID:       gate.NewOrdered[int64](treatmentDef, "hive_id"),
+	SubstanceID:  gate.NewOrdered[int64](treatmentDef, "substance_id"),
+	InspectionID: gate.NewOrdered[int64](treatmentDef, "inspection_id"),
+	StartedOn:    gate.NewOrdered[gate.Date](treatmentDef, "started_on"),
+	EndedOn:      gate.NewOrdered[gate.Date](treatmentDef, "ended_on"),
+	Dose:         gate.NewOrdered[gate.Decimal](treatmentDef, "dose"),
+
+	Hive:       gate.NewToOne(treatmentDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Treatment) **Hive { return &e.Hive }),
+	Substance:  gate.NewToOne(treatmentDef, substanceDef, gate.On{{"substance_id", "id"}}, func(e *Treatment) **Substance { return &e.Substance }),
+	Inspection: gate.NewToOne(treatmentDef, inspectionDef, gate.On{{"inspection_id", "id"}}, func(e *Treatment) **Inspection { return &e.Inspection }),
+}
+
+type treatmentTable struct {
+	gate.Table[*Treatment, int64]
+	ID           gate.Ordered[*Treatment, int64]
+	HiveID       gate.Ordered[*Treatment, int64]
+	SubstanceID  gate.Ordered[*Treatment, int64]
+	InspectionID gate.Ordered[*Treatment, int64]
+	StartedOn    gate.Ordered[*Treatment, gate.Date]
+	EndedOn      gate.Ordered[*Treatment, gate.Date]
+	Dose         gate.Ordered[*Treatment, gate.Decimal]
+
+	Hive       gate.ToOne[*Treatment, *Hive]
+	Substance  gate.ToOne[*Treatment, *Substance]
+	Inspection gate.ToOne[*Treatment, *Inspection]
+}
+
+// treatmentDef describes the table treatment to the runtime.
+var treatmentDef = gate.Describe(gate.Spec[*Treatment]{
+	New:  func() *Treatment { return new(Treatment) },
+	Name: "treatment",
+	Columns: []gate.Column[*Treatment]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Treatment) any { return &e.ID }},
+		{Name: "hive_id", Type: gate.TypeInt64, Field: func(e *Treatment) any { return &e.HiveID }},
+		{Name: "substance_id", Type: gate.TypeInt64, Field: func(e *Treatment) any { return &e.SubstanceID }},
+		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *Treatment) any { return &e.InspectionID }},
+		{Name: "started_on", Type: gate.TypeDate, Field: func(e *Treatment) any { return &e.StartedOn }},
+		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable, Field: func(e *Treatment) any { return &e.EndedOn }},
+		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0", Field: func(e *Treatment) any { return &e.Dose }},
+	},
+})
