@@ -37,8 +37,7 @@ func ReadFile(ctx context.Context, path string) (*catalog.Catalog, error) {
 	case info.IsDir():
 		return nil, fault.New("name the database file in it", "%s is a folder", path)
 	}
-	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "mode=ro"}
-	db, err := sql.Open("sqlite", u.String())
+	db, err := sql.Open("sqlite", dataSource(path))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -48,6 +47,19 @@ func ReadFile(ctx context.Context, path string) (*catalog.Catalog, error) {
 		return nil, explain(path, err)
 	}
 	return c, nil
+}
+
+// dataSource opens a file for reading. One that may be written is opened so,
+// though nothing is: else a connection would leave the side files of the
+// write-ahead log behind.
+func dataSource(path string) string {
+	mode := "mode=ro"
+	if f, err := os.OpenFile(path, os.O_RDWR, 0); err == nil {
+		f.Close()
+		mode = "mode=rw&_pragma=query_only(1)"
+	}
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: mode}
+	return u.String()
 }
 
 func explain(path string, err error) error {
