@@ -287,6 +287,9 @@ func (b *builder) nameTables() {
 		}
 		fresh = append(fresh, e)
 	}
+	for _, name := range b.names.Enums {
+		b.global.reserve(name) // a new table does not take it
+	}
 	for _, e := range fresh {
 		b.nameFresh(e, files, paths)
 	}
@@ -467,7 +470,7 @@ func (b *builder) enum(e *Entity, source string, candidates []string, comment st
 			}
 		}
 	}
-	if !given || !b.global.reserve(name) {
+	if !given {
 		name = b.global.give(candidates...)
 		b.names.Enums[source] = name
 	}

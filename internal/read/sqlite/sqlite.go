@@ -106,7 +106,7 @@ func runScript(ctx context.Context, db *sql.DB, path, text string) error {
 	for _, s := range splitStatements(text) {
 		if _, err := db.ExecContext(ctx, s.text); err != nil {
 			return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
-				"%s:%d: %s: %w", path, s.line, firstWords(s.text), err)
+				"%s:%d: %s: %s", path, s.line, firstWords(s.text), message(err))
 		}
 	}
 	return nil

@@ -1,0 +1,85 @@
+package project
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/fault"
+)
+
+func TestDefaults(t *testing.T) {
+	p, err := Parse("widegate.yaml", []byte("database: {url: bees.db}\napi: {base: v2/}"))
+	require.NoError(t, err)
+	assert.Equal(t, "store", p.Code.Folder)
+	assert.Equal(t, "store", p.Code.Package)
+	assert.Equal(t, "api", p.API.Folder)
+	assert.Equal(t, "/v2", p.API.Base)
+	assert.True(t, *p.Tables.Follow)
+}
+
+func TestDraftsAreReadBack(t *testing.T) {
+	for _, url := range []string{"sqlite:bees.db", `C:\bees.db`, "postgres://a:p%40ss@h/d?x=1#y", "true", "a: b", "* x"} {
+		d := Draft{Engine: "sqlite", URL: url, Schemas: []string{"public", "no", "a b"}, Take: []string{"hive", "*_log"}, Package: "store"}
+		p, err := Parse("widegate.yaml", d.Text())
+		require.NoError(t, err, "%s", d.Text())
+		assert.Equal(t, url, p.Database.URL)
+		assert.Equal(t, d.Schemas, p.Database.Schemas)
+		assert.Equal(t, d.Take, p.Tables.Take)
+	}
+}
+
+func TestMistakesHaveAPlace(t *testing.T) {
+	for text, want := range map[string][2]string{
+		"databas: {}": {`f.yaml:1:1: unknown key "databas"`, `did you mean "database"`},
+		"database: {url: x}\ntables:\n  taek: []": {`f.yaml:3:3: unknown key "taek"`, `did you mean "take"`},
+		"database: x":          {"f.yaml:1:11: here should be keys below it", "widegate new"},
+		"database: {url: [a]}": {"f.yaml:1:17: here should be one text", ""},
+		"database: {url: x}\ntables: {follow: maybe}": {"f.yaml:", ""},
+		"database: {url: \"${NOT_SET_ANYWHERE}\"}":    {"f.yaml:1:17: the environment has no variable NOT_SET_ANYWHERE", "set it"},
+		"{":                                      {"f.yaml:", "mend the YAML"},
+		"":                                       {"names no database", "url"},
+		"database: {url: x}\napi: {access: all}": {"api.access", "access: open"},
+		"database: {url: x}\napi: {folder: store}": {"both packages", "different names"},
+	} {
+		_, err := Parse("f.yaml", []byte(text))
+		require.ErrorContains(t, err, want[0], text)
+		assert.Contains(t, fault.Next(err), want[1], text)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("database: {url: x}\nentities: {hive: {columns: {name: {hidden: true}}}}")
+	f.Add("a: &a [*a]")
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := Parse("f.yaml", []byte(text))
+		if err == nil {
+			assert.NotEmpty(t, p.Code.Package)
+		}
+	})
+}
+
+func TestLedger(t *testing.T) {
+	root := t.TempDir()
+	l, err := LoadLedger(root)
+	require.NoError(t, err)
+	assert.Empty(t, l.Written())
+	l.Names.Tables["hive"] = TableNames{Entity: "Hive", Columns: map[string]string{"id": "ID"}}
+	l.Base["store/hive.go"] = []byte("package store\n")
+	files, err := l.Files([]byte("{}\n"))
+	require.NoError(t, err)
+	for name, text := range files {
+		path := filepath.Join(root, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, text, 0o644))
+	}
+	again, err := LoadLedger(root)
+	require.NoError(t, err)
+	assert.Equal(t, l, again)
+	require.NoError(t, os.WriteFile(filepath.Join(root, LedgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
+	_, err = LoadLedger(root)
+	require.ErrorContains(t, err, "is damaged")
+}
