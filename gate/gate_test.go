@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -557,5 +558,29 @@ func TestUndescribedColumns(t *testing.T) {
 		fillHives(t, ctx, db, 1)
 		_, err = hives.With(relation).All(ctx, db)
 		require.Error(t, err)
+	})
+}
+
+func TestConcurrentUse(t *testing.T) {
+	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		k := addKeeper(t, ctx, db, "Clover")
+		var group sync.WaitGroup
+		for worker := range 8 {
+			group.Go(func() {
+				for i := range 10 {
+					h := &hive{KeeperID: k.ID, Name: fmt.Sprintf("%d/%d", worker, i)}
+					err := gate.InTx(ctx, db, func(tx gate.DB) error { return hives.Insert(ctx, tx, h) })
+					assert.NoError(t, err)
+					read, err := hives.With(hives.Keeper).Where(hives.Name.Is(h.Name)).First(ctx, db)
+					if assert.NoError(t, err) {
+						assert.Equal(t, "Clover", read.Keeper.Name)
+					}
+				}
+			})
+		}
+		group.Wait()
+		n, err := hives.Count(ctx, db)
+		require.NoError(t, err)
+		assert.Equal(t, int64(80), n)
 	})
 }

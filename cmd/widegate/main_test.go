@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -34,25 +35,30 @@ func goEnv(t *testing.T, name string) string {
 	return strings.TrimSpace(string(out))
 }
 
-func TestScripts(t *testing.T) {
+func TestScripts(t *testing.T) { runScripts(t, "testdata/script", nil) }
+
+// TestServerScripts are those that need PostgreSQL and MariaDB.
+func TestServerScripts(t *testing.T) {
+	runScripts(t, "testdata/servers", map[string]string{"POSTGRES": testdb.Postgres(t), "MYSQL": testdb.MySQL(t)})
+}
+
+func runScripts(t *testing.T, folder string, variables map[string]string) {
+	t.Helper()
 	schema, err := filepath.Abs("../../examples/beekeeping/schema")
 	if err != nil {
 		t.Fatal(err)
 	}
-	caches := map[string]string{}
+	environment := map[string]string{"SCHEMA": schema}
+	maps.Copy(environment, variables)
 	for _, name := range []string{"GOCACHE", "GOMODCACHE", "GOPROXY", "GOFLAGS", "GONOSUMDB", "GOSUMDB"} {
-		caches[name] = goEnv(t, name)
+		environment[name] = goEnv(t, name)
 	}
-	postgres, mysql := testdb.Postgres(t), testdb.MySQL(t)
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata/script",
+		Dir: folder,
 		Setup: func(env *testscript.Env) error {
-			for name, value := range caches {
+			for name, value := range environment {
 				env.Setenv(name, value)
 			}
-			env.Setenv("SCHEMA", schema)
-			env.Setenv("POSTGRES", postgres)
-			env.Setenv("MYSQL", mysql)
 			return nil
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){

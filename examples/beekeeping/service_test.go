@@ -520,4 +520,3 @@ func TestServiceRefusesOpenAddresses(t *testing.T) {
 	assert.Contains(t, string(out), "can be reached from other machines")
 	assert.Contains(t, string(out), "access: open")
 }
-

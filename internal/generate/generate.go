@@ -39,7 +39,6 @@ type Plan struct {
 	project *project.Project
 	module  *gomodule.Module
 	ledger  *project.Ledger
-	names   []byte // of the ledger, as it was
 	files   map[string]render.File
 	disk    map[string][]byte
 	started time.Time

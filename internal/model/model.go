@@ -152,7 +152,6 @@ type builder struct {
 	taken    []*catalog.Table
 	entities map[*catalog.Table]*Entity
 	global   *namespace // of the store package
-	joins    []join
 }
 
 // settings are what the project file says of a table.

@@ -103,16 +103,10 @@ func Redact(url string) string {
 		return url
 	}
 	start += len("://")
-	end := strings.IndexAny(url[start:], "/?#")
-	if end < 0 {
-		end = len(url) - start
-	}
+	// The last one, for a password may hold any sign that was not escaped.
 	at := strings.LastIndexByte(url, '@')
 	if at < start {
 		return url
-	}
-	if at > start+end {
-		end = at - start // an unescaped slash in the password
 	}
 	user, _, hasPassword := strings.Cut(url[start:at], ":")
 	if !hasPassword {

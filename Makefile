@@ -1,0 +1,31 @@
+# The race detector needs a C compiler; without one the tests run without it.
+RACE := $(shell command -v gcc >/dev/null 2>&1 && echo -race)
+SERVICE := examples/beekeeping/service
+
+.PHONY: build demo test check golden fuzz
+
+build: ## one static binary, bin/widegate
+	CGO_ENABLED=0 go build -trimpath -o bin/widegate ./cmd/widegate
+
+demo: build ## the full example, on an embedded database
+	./bin/widegate demo
+
+test: check ## all checks and tests
+	go test ./...
+	CGO_ENABLED=$(if $(RACE),1,0) go test $(RACE) ./gate/...
+
+check: ## layout, vet and staticcheck, of the tool and of what it writes
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd $(SERVICE) && go vet ./... && $$(cd ../../.. && go tool -n staticcheck) ./...
+
+golden: ## write the golden copy of the generated demo anew
+	go test ./examples/beekeeping -run TestGoldenCopy -update
+
+fuzz: ## every fuzz test for a while
+	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \
+		for name in $$(grep -hoE '^func Fuzz[A-Za-z]+' $$at/*_test.go | sed 's/func //'); do \
+			echo "$$at $$name"; go test $$at -run XXX -fuzz "^$$name$$" -fuzztime 20s || exit 1; \
+		done; \
+	done
