@@ -18,6 +18,7 @@ import (
 	"widegate/gate/mysql"
 	"widegate/gate/postgres"
 	"widegate/gate/sqlite"
+	"widegate/internal/apply"
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
@@ -76,10 +77,13 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 	if err != nil {
 		return err
 	}
-	if err := a.showCatalog(plan.Catalog, p, source); err != nil {
+	if err := a.showCatalog(plan.Catalog, p, source, false); err != nil {
 		return err
 	}
 	a.say("")
+	if plan.Count(apply.New, apply.Changed, apply.Removed) == 0 {
+		a.showEntities(plan.Model)
+	}
 	if err := a.write(ctx, p, plan); err != nil {
 		return err
 	}

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,7 +18,7 @@ import (
 func (a *app) readCommand() *cobra.Command {
 	var engine string
 	var schemas []string
-	var asJSON bool
+	var asJSON, all bool
 	cmd := &cobra.Command{
 		Use:   "read [URL | FILE...]",
 		Short: "Read a schema and show it",
@@ -50,12 +52,13 @@ is a SQLite database file, or a DDL file when it ends in .sql.`,
 				_, err = a.out.Write(text)
 				return err
 			}
-			return a.showCatalog(c, p, source)
+			return a.showCatalog(c, p, source, all)
 		},
 	}
 	cmd.Flags().StringVar(&engine, "engine", "", "the dialect: "+strings.Join(read.Engines, ", "))
 	cmd.Flags().StringSliceVar(&schemas, "schema", nil, "a schema to read; may be repeated")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the catalog as JSON")
+	cmd.Flags().BoolVar(&all, "all", false, "show all tables, however many there are")
 	return cmd
 }
 
@@ -75,8 +78,12 @@ func (a *app) source(args []string, engine string) (*project.Project, read.Sourc
 // attentionLines is how many things that need attention the overview shows.
 const attentionLines = 8
 
-// showCatalog prints the overview.
-func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.Source) error {
+// overviewTables is how many tables the overview shows of a large schema.
+const overviewTables = 30
+
+// showCatalog prints the overview, of a large schema only the tables that most
+// others refer to unless all are asked for.
+func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.Source, all bool) error {
 	m, err := model.Build(c, p, project.NewNames())
 	if err != nil && len(c.Tables) > 0 {
 		return err
@@ -87,17 +94,45 @@ func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.So
 		return nil
 	}
 	a.say("")
-	list := columns{titles: []string{"table", "#columns", "#rows", "key", "refers to"}}
+	referrers := referrersOf(c)
+	shown := make([]*catalog.Table, len(c.Tables))
 	for i := range c.Tables {
-		t := &c.Tables[i]
-		list.add(nameAndKind(t), fmt.Sprint(len(t.Columns)), rows(t.Rows), keyText(t), referenceText(t))
+		shown[i] = &c.Tables[i]
+	}
+	if len(shown) > overviewTables+10 && !all {
+		slices.SortStableFunc(shown, func(x, y *catalog.Table) int {
+			return cmp.Compare(len(referrers[y.FullName()]), len(referrers[x.FullName()]))
+		})
+		shown = shown[:overviewTables]
+	}
+	list := columns{titles: []string{"table", "#columns", "#rows", "key", "refers to", "referred to by"}}
+	for _, t := range shown {
+		list.add(nameAndKind(t), fmt.Sprint(len(t.Columns)), rows(t.Rows), keyText(t), shortened(referenceText(t), 40), shortened(strings.Join(referrers[t.FullName()], ", "), 44))
 	}
 	list.print(a)
+	if more := len(c.Tables) - len(shown); more > 0 {
+		a.say("  and %s, to which fewer others refer; --all shows them", count(more, "table"))
+	}
 	for _, f := range c.Routines {
 		a.say("  %s %s(%s) returns %s", f.Kind, catalog.Qualify(f.Schema, f.Name), argumentText(f), orDash(f.Returns))
 	}
 	a.showAttention(m)
 	return nil
+}
+
+// referrersOf lists for each table, by its full name, those that refer to it.
+func referrersOf(c *catalog.Catalog) map[string][]string {
+	found := map[string][]string{}
+	for i := range c.Tables {
+		t := &c.Tables[i]
+		for _, r := range t.References {
+			target := catalog.Qualify(r.Schema, r.Table)
+			if !slices.Contains(found[target], t.FullName()) {
+				found[target] = append(found[target], t.FullName())
+			}
+		}
+	}
+	return found
 }
 
 func headline(c *catalog.Catalog, source read.Source) string {
@@ -148,8 +183,11 @@ func orDash(s string) string {
 }
 
 func keyText(t *catalog.Table) string {
+	if t.PrimaryKey == nil && t.IsView() {
+		return ""
+	}
 	if t.PrimaryKey == nil {
-		return "-"
+		return "none"
 	}
 	return strings.Join(t.PrimaryKey.Columns, ", ")
 }

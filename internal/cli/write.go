@@ -139,7 +139,11 @@ func elapsed(d time.Duration) string {
 // showEntities prints each entity with its relations and its path.
 func (a *app) showEntities(m *model.Model) {
 	list := columns{titles: []string{"entity", "relations", "endpoint", "verbs"}}
-	for _, e := range m.Entities {
+	shown := m.Entities
+	if len(shown) > overviewTables+10 {
+		shown = shown[:overviewTables]
+	}
+	for _, e := range shown {
 		var relations []string
 		for _, r := range e.Relations {
 			relations = append(relations, r.Name)
@@ -147,12 +151,15 @@ func (a *app) showEntities(m *model.Model) {
 		list.add(e.Name, shortened(strings.Join(relations, " "), 44), m.Base+"/"+e.Path, verbs(e))
 	}
 	list.print(a)
+	if more := len(m.Entities) - len(shown); more > 0 {
+		a.say("  and %d more", more)
+	}
 	if len(m.Joins) > 0 {
 		names := make([]string, len(m.Joins))
 		for i, t := range m.Joins {
 			names[i] = t.FullName()
 		}
-		a.say("  tables that are only a relation: %s", strings.Join(names, ", "))
+		a.say("  tables that are only a relation: %s", shortened(strings.Join(names, ", "), 100))
 	}
 }
 
@@ -172,7 +179,7 @@ func shortened(s string, width int) string {
 		return s
 	}
 	cut := strings.LastIndexByte(s[:width-2], ' ')
-	return s[:max(cut, 0)] + " …"
+	return strings.TrimSuffix(s[:max(cut, 0)], ",") + " …"
 }
 
 // sayNext prints the commands to try next.
