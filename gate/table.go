@@ -18,24 +18,31 @@ type view[E any] = View[E]
 func NewView[E any](d *Def[E]) View[E] { return View[E]{d} }
 
 // Def returns the description of the rows.
+//go:noinline
 func (v *View[E]) Def() *Def[E] { return v.def }
 
 // Query is the query for all rows.
+//go:noinline
 func (v *View[E]) Query() *Query[E] { return &Query[E]{def: v.def} }
 
 // Where is the query for the rows for which all conditions hold.
+//go:noinline
 func (v *View[E]) Where(conds ...Cond[E]) *Query[E] { return v.Query().Where(conds...) }
 
 // With is the query for all rows, together with rows related to them.
+//go:noinline
 func (v *View[E]) With(related ...Related[E]) *Query[E] { return v.Query().With(related...) }
 
 // OrderBy is the query for all rows in an order.
+//go:noinline
 func (v *View[E]) OrderBy(steps ...Order[E]) *Query[E] { return v.Query().OrderBy(steps...) }
 
 // All returns all rows.
+//go:noinline
 func (v *View[E]) All(ctx context.Context, db DB) ([]E, error) { return v.Query().All(ctx, db) }
 
 // Count returns the number of rows.
+//go:noinline
 func (v *View[E]) Count(ctx context.Context, db DB) (int64, error) { return v.Query().Count(ctx, db) }
 
 // Keyless is a table without a key: its rows can be read and added.
@@ -47,6 +54,7 @@ func NewKeyless[E any](d *Def[E]) Keyless[E] { return Keyless[E]{View[E]{d}} }
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
+//go:noinline
 func (t *Keyless[E]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
 }
@@ -87,9 +95,11 @@ func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
 }
 
 // KeyParts implements Keyed.
+//go:noinline
 func (v *KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
 
 // Find returns the row of that key, or ErrNotFound.
+//go:noinline
 func (v *KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 	return find(ctx, db, v, key)
 }
@@ -107,9 +117,11 @@ func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
 }
 
 // KeyParts implements Keyed.
+//go:noinline
 func (t *Table[E, K]) KeyParts(key *K) []any { return t.parts(key) }
 
 // Find returns the row of that key, or ErrNotFound.
+//go:noinline
 func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 	return find(ctx, db, t, key)
 }
@@ -117,6 +129,7 @@ func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
+//go:noinline
 func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
 }
@@ -124,6 +137,7 @@ func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
 // Update stores the columns named of the row with row's key, all of them when
 // none is named, and fills row with what is stored then. It returns
 // ErrNotFound where there is no such row.
+//go:noinline
 func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {
 	var none E
 	var only []int
@@ -134,11 +148,13 @@ func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...Colum
 }
 
 // Upsert inserts row, or updates the row that has its key already.
+//go:noinline
 func (t *Table[E, K]) Upsert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, writeUpsert)
 }
 
 // Delete removes the row of that key, or returns ErrNotFound.
+//go:noinline
 func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
 	n, err := t.DeleteWhere(ctx, db, WithKey(t, key))
 	if err == nil && n == 0 {
@@ -149,6 +165,7 @@ func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
 
 // DeleteWhere removes the rows for which all conditions hold, of which there
 // must be at least one, and returns their number.
+//go:noinline
 func (t *Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (int64, error) {
 	if len(conds) == 0 {
 		return 0, fmt.Errorf("deleting from %s: no condition; gate.And() stands for all rows", t.def.Name)

@@ -83,6 +83,7 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 	a.say("")
 	if plan.Count(apply.New, apply.Changed, apply.Removed) == 0 {
 		a.showEntities(plan.Model)
+		a.say("")
 	}
 	if err := a.write(ctx, p, plan); err != nil {
 		return err

@@ -303,24 +303,19 @@ func (b *builder) nameTables() {
 
 func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
 	t, set := e.Table, b.settings(e.Table)
-	words := splitWords(t.Name)
-	one := exported(singular(words))
+	words := singular(splitWords(t.Name))
 	if set.Name != "" {
-		one = set.Name
+		words = splitWords(set.Name)
 	}
-	inSchema := exported(append(splitWords(t.Schema), singular(words)...))
-	e.Name = b.global.give(one, inSchema)
-	many := exported(plural(singular(splitWords(e.Name))))
-	if set.Plural != "" {
-		many = set.Plural
+	inSchema := append(splitWords(t.Schema), words...)
+	e.Name = b.global.give(orElse(set.Name, exported(words)), exported(inSchema))
+	if e.Name == exported(inSchema) {
+		words = inSchema
 	}
-	e.Plural = b.global.give(many, e.Name+"Rows")
-	e.File = files.give(fileName(splitWords(e.Name)))
-	place := kebab(plural(singular(splitWords(e.Name))))
-	if set.Path != "" {
-		place = set.Path
-	}
-	e.Path = paths.give(orElse(place, "rows"))
+	many := plural(singular(words))
+	e.Plural = b.global.give(orElse(set.Plural, exported(many)), e.Name+"Rows")
+	e.File = files.give(fileName(words))
+	e.Path = paths.give(orElse(orElse(set.Path, kebab(many)), "rows"))
 }
 
 func orElse(s, other string) string {

@@ -1,0 +1,114 @@
+package generate
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/apply"
+	"widegate/internal/project"
+)
+
+// manyTables is a DDL script of n tables of twelve columns, two of which refer
+// to tables before.
+func manyTables(n int) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, `CREATE TABLE hive_part_%[1]d (
+  id INTEGER PRIMARY KEY,
+  owner_id BIGINT NOT NULL REFERENCES hive_part_%[2]d (id), -- Who has it.
+  spare_for_id BIGINT REFERENCES hive_part_%[3]d (id),
+  code VARCHAR(20) NOT NULL UNIQUE,
+  name VARCHAR(80) NOT NULL,
+  remark TEXT,
+  weight_kg DECIMAL(10,2) CHECK (weight_kg >= 0),
+  warmth_c DOUBLE PRECISION,
+  is_new BOOLEAN NOT NULL DEFAULT TRUE,
+  made_on DATE,
+  seen_at TIMESTAMP WITH TIME ZONE NOT NULL DEFAULT CURRENT_TIMESTAMP,
+  facts JSON
+);
+`, i, i/2, i/3)
+	}
+	return b.String()
+}
+
+// newProject makes a project on a DDL script.
+func newProject(t testing.TB, ddl string) *project.Project {
+	t.Helper()
+	root := t.TempDir()
+	for name, text := range map[string]string{
+		"schema.sql": ddl, "go.mod": "module bees\n\ngo 1.26.0\n\nrequire modernc.org/sqlite v1.999.0\n",
+		project.FileName: "database: {ddl: [schema.sql]}\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))
+	}
+	return load(t, root)
+}
+
+func load(t testing.TB, root string) *project.Project {
+	t.Helper()
+	p, err := project.Load(filepath.Join(root, project.FileName))
+	require.NoError(t, err)
+	return p
+}
+
+func TestOneChangedColumnChangesFewFiles(t *testing.T) {
+	ddl := manyTables(40)
+	p := newProject(t, ddl)
+	plan, err := Make(t.Context(), p)
+	require.NoError(t, err)
+	assert.Len(t, plan.Model.Entities, 40)
+	_, err = plan.Apply(t.Context())
+	require.NoError(t, err)
+
+	plan, err = Make(t.Context(), p)
+	require.NoError(t, err)
+	assert.Zero(t, plan.Count(apply.New, apply.Changed, apply.Removed))
+
+	changed := strings.Replace(ddl, "remark TEXT,", "remark TEXT,\n  nickname TEXT,", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "schema.sql"), []byte(changed), 0o644))
+	plan, err = Make(t.Context(), p)
+	require.NoError(t, err)
+	var files []string
+	for _, d := range plan.Decisions {
+		if d.Action != apply.Same {
+			files = append(files, d.Path)
+		}
+	}
+	assert.Equal(t, []string{"api/openapi.json", "store/hive_part_0.go"}, files)
+}
+
+// BenchmarkWrite plans and writes 300 tables, first anew, then with nothing to
+// do.
+func BenchmarkWrite(b *testing.B) {
+	ddl := manyTables(300)
+	for b.Loop() {
+		b.StopTimer()
+		p := newProject(b, ddl)
+		b.StartTimer()
+		plan, err := Make(b.Context(), p)
+		require.NoError(b, err)
+		_, err = plan.Apply(b.Context())
+		require.NoError(b, err)
+	}
+}
+
+func BenchmarkWriteAgain(b *testing.B) {
+	p := newProject(b, manyTables(300))
+	plan, err := Make(b.Context(), p)
+	require.NoError(b, err)
+	_, err = plan.Apply(b.Context())
+	require.NoError(b, err)
+	for b.Loop() {
+		plan, err := Make(b.Context(), p)
+		require.NoError(b, err)
+		_, err = plan.Apply(b.Context())
+		require.NoError(b, err)
+	}
+}
