@@ -26,22 +26,27 @@ type ColumnOf[E any] interface{ of(E) columnRef }
 func (c Value[E, V]) of(E) columnRef { return c.ref }
 
 // Is holds where the column equals v.
+//
 //go:noinline
 func (c *Value[E, V]) Is(v V) Cond[E] { return compare[E](c.ref, " = ", v) }
 
 // IsNot holds where the column has another value than v, and not for NULL.
+//
 //go:noinline
 func (c *Value[E, V]) IsNot(v V) Cond[E] { return compare[E](c.ref, " <> ", v) }
 
 // In holds where the column has one of the values.
+//
 //go:noinline
 func (c *Value[E, V]) In(values ...V) Cond[E] { return oneOf[E](c.ref, values) }
 
 // IsNull holds where the column has no value.
+//
 //go:noinline
 func (c *Value[E, V]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
 
 // IsNotNull holds where the column has a value.
+//
 //go:noinline
 func (c *Value[E, V]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
 
@@ -55,50 +60,62 @@ func NewOrdered[V, E any](d *Def[E], name string) Ordered[E, V] { return Ordered
 func (c Ordered[E, V]) of(E) columnRef { return c.ref }
 
 // Is holds where the column equals v.
+//
 //go:noinline
 func (c *Ordered[E, V]) Is(v V) Cond[E] { return compare[E](c.ref, " = ", v) }
 
 // IsNot holds where the column has another value than v, and not for NULL.
+//
 //go:noinline
 func (c *Ordered[E, V]) IsNot(v V) Cond[E] { return compare[E](c.ref, " <> ", v) }
 
 // In holds where the column has one of the values.
+//
 //go:noinline
 func (c *Ordered[E, V]) In(values ...V) Cond[E] { return oneOf[E](c.ref, values) }
 
 // IsNull holds where the column has no value.
+//
 //go:noinline
 func (c *Ordered[E, V]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
 
 // IsNotNull holds where the column has a value.
+//
 //go:noinline
 func (c *Ordered[E, V]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
 
 // Less holds where the column is below v.
+//
 //go:noinline
 func (c *Ordered[E, V]) Less(v V) Cond[E] { return compare[E](c.ref, " < ", v) }
 
 // AtMost holds where the column is v or below.
+//
 //go:noinline
 func (c *Ordered[E, V]) AtMost(v V) Cond[E] { return compare[E](c.ref, " <= ", v) }
 
 // More holds where the column is above v.
+//
 //go:noinline
 func (c *Ordered[E, V]) More(v V) Cond[E] { return compare[E](c.ref, " > ", v) }
 
 // AtLeast holds where the column is v or above.
+//
 //go:noinline
 func (c *Ordered[E, V]) AtLeast(v V) Cond[E] { return compare[E](c.ref, " >= ", v) }
 
 // Between holds where the column lies from least to most, both included.
+//
 //go:noinline
 func (c *Ordered[E, V]) Between(least, most V) Cond[E] { return And(c.AtLeast(least), c.AtMost(most)) }
 
 // Asc orders by the column, smallest first.
+//
 //go:noinline
 func (c *Ordered[E, V]) Asc() Order[E] { return Order[E]{orderItem{c.ref.index, false}} }
 
 // Desc orders by the column, largest first.
+//
 //go:noinline
 func (c *Ordered[E, V]) Desc() Order[E] { return Order[E]{orderItem{c.ref.index, true}} }
 
@@ -112,63 +129,78 @@ func NewText[E any](d *Def[E], name string) Text[E] { return Text[E]{refer(d, na
 func (c Text[E]) of(E) columnRef { return c.ref }
 
 // Is holds where the column equals v.
+//
 //go:noinline
 func (c *Text[E]) Is(v string) Cond[E] { return compare[E](c.ref, " = ", v) }
 
 // IsNot holds where the column has another value than v, and not for NULL.
+//
 //go:noinline
 func (c *Text[E]) IsNot(v string) Cond[E] { return compare[E](c.ref, " <> ", v) }
 
 // In holds where the column has one of the values.
+//
 //go:noinline
 func (c *Text[E]) In(values ...string) Cond[E] { return oneOf[E](c.ref, values) }
 
 // IsNull holds where the column has no value.
+//
 //go:noinline
 func (c *Text[E]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
 
 // IsNotNull holds where the column has a value.
+//
 //go:noinline
 func (c *Text[E]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
 
 // Less holds where the column is below v.
+//
 //go:noinline
 func (c *Text[E]) Less(v string) Cond[E] { return compare[E](c.ref, " < ", v) }
 
 // AtMost holds where the column is v or below.
+//
 //go:noinline
 func (c *Text[E]) AtMost(v string) Cond[E] { return compare[E](c.ref, " <= ", v) }
 
 // More holds where the column is above v.
+//
 //go:noinline
 func (c *Text[E]) More(v string) Cond[E] { return compare[E](c.ref, " > ", v) }
 
 // AtLeast holds where the column is v or above.
+//
 //go:noinline
 func (c *Text[E]) AtLeast(v string) Cond[E] { return compare[E](c.ref, " >= ", v) }
 
 // Between holds where the column lies from least to most, both included.
+//
 //go:noinline
 func (c *Text[E]) Between(least, most string) Cond[E] { return And(c.AtLeast(least), c.AtMost(most)) }
 
 // Asc orders by the column, smallest first.
+//
 //go:noinline
 func (c *Text[E]) Asc() Order[E] { return Order[E]{orderItem{c.ref.index, false}} }
 
 // Desc orders by the column, largest first.
+//
 //go:noinline
 func (c *Text[E]) Desc() Order[E] { return Order[E]{orderItem{c.ref.index, true}} }
 
 // Like holds where the column matches an SQL pattern: % is any text, _ any
 // character, ! takes the meaning from the next one.
+//
 //go:noinline
 func (c *Text[E]) Like(pattern string) Cond[E] { return Cond[E]{likePattern{c.ref, pattern}} }
 
 // Contains holds where part stands anywhere in the column.
+//
 //go:noinline
 func (c *Text[E]) Contains(part string) Cond[E] { return c.Like("%" + likeEscaper.Replace(part) + "%") }
 
 // HasPrefix holds where the column begins with prefix.
+//
 //go:noinline
 func (c *Text[E]) HasPrefix(prefix string) Cond[E] { return c.Like(likeEscaper.Replace(prefix) + "%") }
 

@@ -23,10 +23,12 @@ type Query[E any] struct {
 }
 
 // Def returns the description of the rows.
+//
 //go:noinline
 func (q *Query[E]) Def() *Def[E] { return q.def }
 
 // Where narrows the query to rows for which all conditions hold.
+//
 //go:noinline
 func (q *Query[E]) Where(conds ...Cond[E]) *Query[E] {
 	next := *q
@@ -40,6 +42,7 @@ func (q *Query[E]) Where(conds ...Cond[E]) *Query[E] {
 }
 
 // OrderBy appends steps to the order.
+//
 //go:noinline
 func (q *Query[E]) OrderBy(steps ...Order[E]) *Query[E] {
 	next := *q
@@ -51,12 +54,14 @@ func (q *Query[E]) OrderBy(steps ...Order[E]) *Query[E] {
 }
 
 // OrderByColumn appends a step by the name of a column in the database.
+//
 //go:noinline
 func (q *Query[E]) OrderByColumn(name string, desc bool) *Query[E] {
 	return q.OrderBy(Order[E]{orderItem{q.def.indexes([]string{name})[0], desc}})
 }
 
 // OrderByKey makes the order total by appending the primary key.
+//
 //go:noinline
 func (q *Query[E]) OrderByKey() *Query[E] {
 	next := *q
@@ -70,6 +75,7 @@ func (q *Query[E]) OrderByKey() *Query[E] {
 }
 
 // Limit bounds the number of rows; 0 takes the bound away.
+//
 //go:noinline
 func (q *Query[E]) Limit(n int) *Query[E] {
 	next := *q
@@ -78,6 +84,7 @@ func (q *Query[E]) Limit(n int) *Query[E] {
 }
 
 // Offset skips rows.
+//
 //go:noinline
 func (q *Query[E]) Offset(n int) *Query[E] {
 	next := *q
@@ -87,6 +94,7 @@ func (q *Query[E]) Offset(n int) *Query[E] {
 
 // With loads related rows too, with a fixed number of statements for each
 // relation whatever the number of rows.
+//
 //go:noinline
 func (q *Query[E]) With(related ...Related[E]) *Query[E] {
 	next := *q
@@ -97,6 +105,7 @@ func (q *Query[E]) With(related ...Related[E]) *Query[E] {
 // WhereColumn narrows the query by the name of a column in the database: to
 // rows in which it has one of the values, given as text and read by the type
 // of the column. No value at all means NULL.
+//
 //go:noinline
 func (q *Query[E]) WhereColumn(name string, texts ...string) (*Query[E], error) {
 	ref := refer(q.def, name)
@@ -121,6 +130,7 @@ func (q *Query[E]) WhereColumn(name string, texts ...string) (*Query[E], error) 
 }
 
 // All returns the rows; there are none where the slice is empty.
+//
 //go:noinline
 func (q *Query[E]) All(ctx context.Context, db DB) ([]E, error) {
 	list := []E{}
@@ -139,6 +149,7 @@ func (q *Query[E]) All(ctx context.Context, db DB) ([]E, error) {
 }
 
 // First returns the first row, or ErrNotFound.
+//
 //go:noinline
 func (q *Query[E]) First(ctx context.Context, db DB) (E, error) {
 	var none E
@@ -153,6 +164,7 @@ func (q *Query[E]) First(ctx context.Context, db DB) (E, error) {
 }
 
 // Count returns the number of rows, whatever limit the query has.
+//
 //go:noinline
 func (q *Query[E]) Count(ctx context.Context, db DB) (int64, error) {
 	s := newStatement(db.Engine())
@@ -166,6 +178,7 @@ func (q *Query[E]) Count(ctx context.Context, db DB) (int64, error) {
 }
 
 // Exists reports whether there is a row.
+//
 //go:noinline
 func (q *Query[E]) Exists(ctx context.Context, db DB) (bool, error) {
 	s := newStatement(db.Engine())
@@ -289,6 +302,7 @@ type cursor struct {
 var ErrCursor = errors.New("the cursor does not belong to this query")
 
 // Cursor returns the place of row in the order of the query as an opaque text.
+//
 //go:noinline
 func (q *Query[E]) Cursor(row E) string {
 	c := cursor{Order: orderText(&q.def.Info, q.order)}
@@ -319,6 +333,7 @@ func orderText(t *Info, order []orderItem) string {
 
 // After continues a query behind the place that Cursor gave, whatever rows
 // have come and gone since. The order must be total; see OrderByKey.
+//
 //go:noinline
 func (q *Query[E]) After(text string) (*Query[E], error) {
 	var c cursor

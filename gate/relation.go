@@ -214,24 +214,29 @@ func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) T
 }
 
 // Has holds for rows with a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ToOne[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
 
 // HasNone holds for rows without a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ToOne[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
 
 // Of is the query for the row related to parent.
+//
 //go:noinline
 func (r *ToOne[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
 
 // With loads relations of the related row too.
+//
 //go:noinline
 func (r *ToOne[P, C]) With(related ...Related[C]) *ToOne[P, C] {
 	return &ToOne[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
 }
 
 // Relation tells of the relation without its types.
+//
 //go:noinline
 func (r ToOne[P, C]) Relation() Relation[P] {
 	d := describe(r.rel)
@@ -271,42 +276,50 @@ func NewToMany[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *[]C
 }
 
 // Has holds for rows with a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
 
 // HasNone holds for rows without a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
 
 // Of is the query for the rows related to parent.
+//
 //go:noinline
 func (r *ToMany[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
 
 // Where narrows the related rows.
+//
 //go:noinline
 func (r *ToMany[P, C]) Where(conds ...Cond[C]) *ToMany[P, C] {
 	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.Where(conds...)), r.slot}
 }
 
 // OrderBy orders the related rows of each parent.
+//
 //go:noinline
 func (r *ToMany[P, C]) OrderBy(steps ...Order[C]) *ToMany[P, C] {
 	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.OrderBy(steps...)), r.slot}
 }
 
 // Limit bounds the related rows of each parent.
+//
 //go:noinline
 func (r *ToMany[P, C]) Limit(n int) *ToMany[P, C] {
 	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.Limit(n)), r.slot}
 }
 
 // With loads relations of the related rows too.
+//
 //go:noinline
 func (r *ToMany[P, C]) With(related ...Related[C]) *ToMany[P, C] {
 	return &ToMany[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
 }
 
 // Attach makes child refer to parent, without storing it.
+//
 //go:noinline
 func (r *ToMany[P, C]) Attach(parent P, child C) error {
 	for i, from := range r.rel.link.from {
@@ -323,10 +336,12 @@ func (r *ToMany[P, C]) Attach(parent P, child C) error {
 }
 
 // Referring returns the columns of C that refer to P.
+//
 //go:noinline
 func (r *ToMany[P, C]) Referring() []string { return r.rel.link.child.names(r.rel.link.to) }
 
 // Relation tells of the relation without its types.
+//
 //go:noinline
 func (r ToMany[P, C]) Relation() Relation[P] {
 	d := describe(r.rel)
@@ -373,42 +388,50 @@ func NewManyToMany[P, C any](parent *Def[P], child *Def[C], join Join, slot func
 }
 
 // Has holds for rows with a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return has(r.rel, conds) }
 
 // HasNone holds for rows without a related row for which all conditions hold.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] { return Not(has(r.rel, conds)) }
 
 // Of is the query for the rows related to parent.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Of(parent P) *Query[C] { return relatedTo(r.rel, parent) }
 
 // Where narrows the related rows.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Where(conds ...Cond[C]) *ManyToMany[P, C] {
 	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.Where(conds...)), r.slot}
 }
 
 // OrderBy orders the related rows of each parent.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) OrderBy(steps ...Order[C]) *ManyToMany[P, C] {
 	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.OrderBy(steps...)), r.slot}
 }
 
 // Limit bounds the related rows of each parent.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Limit(n int) *ManyToMany[P, C] {
 	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.Limit(n)), r.slot}
 }
 
 // With loads relations of the related rows too.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) With(related ...Related[C]) *ManyToMany[P, C] {
 	return &ManyToMany[P, C]{narrowed(r.rel, r.rel.child.With(related...)), r.slot}
 }
 
 // Relation tells of the relation without its types.
+//
 //go:noinline
 func (r ManyToMany[P, C]) Relation() Relation[P] {
 	d := describe(r.rel)
@@ -426,6 +449,7 @@ func (r ManyToMany[P, C]) load(ctx context.Context, db DB, parents []P) error {
 }
 
 // Link relates two stored rows; it is no error when they are related already.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Link(ctx context.Context, db DB, parent P, child C) error {
 	pair := linkingValues(r.rel, parent, child)
@@ -446,6 +470,7 @@ func (r *ManyToMany[P, C]) Link(ctx context.Context, db DB, parent P, child C) e
 }
 
 // Unlink ends the relation of two rows; it is no error when there is none.
+//
 //go:noinline
 func (r *ManyToMany[P, C]) Unlink(ctx context.Context, db DB, parent P, child C) error {
 	pair := linkingValues(r.rel, parent, child)

@@ -18,30 +18,37 @@ type view[E any] = View[E]
 func NewView[E any](d *Def[E]) View[E] { return View[E]{d} }
 
 // Def returns the description of the rows.
+//
 //go:noinline
 func (v *View[E]) Def() *Def[E] { return v.def }
 
 // Query is the query for all rows.
+//
 //go:noinline
 func (v *View[E]) Query() *Query[E] { return &Query[E]{def: v.def} }
 
 // Where is the query for the rows for which all conditions hold.
+//
 //go:noinline
 func (v *View[E]) Where(conds ...Cond[E]) *Query[E] { return v.Query().Where(conds...) }
 
 // With is the query for all rows, together with rows related to them.
+//
 //go:noinline
 func (v *View[E]) With(related ...Related[E]) *Query[E] { return v.Query().With(related...) }
 
 // OrderBy is the query for all rows in an order.
+//
 //go:noinline
 func (v *View[E]) OrderBy(steps ...Order[E]) *Query[E] { return v.Query().OrderBy(steps...) }
 
 // All returns all rows.
+//
 //go:noinline
 func (v *View[E]) All(ctx context.Context, db DB) ([]E, error) { return v.Query().All(ctx, db) }
 
 // Count returns the number of rows.
+//
 //go:noinline
 func (v *View[E]) Count(ctx context.Context, db DB) (int64, error) { return v.Query().Count(ctx, db) }
 
@@ -54,6 +61,7 @@ func NewKeyless[E any](d *Def[E]) Keyless[E] { return Keyless[E]{View[E]{d}} }
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
+//
 //go:noinline
 func (t *Keyless[E]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
@@ -95,10 +103,12 @@ func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
 }
 
 // KeyParts implements Keyed.
+//
 //go:noinline
 func (v *KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
 
 // Find returns the row of that key, or ErrNotFound.
+//
 //go:noinline
 func (v *KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 	return find(ctx, db, v, key)
@@ -117,10 +127,12 @@ func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
 }
 
 // KeyParts implements Keyed.
+//
 //go:noinline
 func (t *Table[E, K]) KeyParts(key *K) []any { return t.parts(key) }
 
 // Find returns the row of that key, or ErrNotFound.
+//
 //go:noinline
 func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 	return find(ctx, db, t, key)
@@ -129,6 +141,7 @@ func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
 // Insert stores row and fills in what the database made of it. An empty field
 // is left to the database where that numbers rows or computes a default; other
 // fields are stored as they are.
+//
 //go:noinline
 func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, nil)
@@ -137,6 +150,7 @@ func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
 // Update stores the columns named of the row with row's key, all of them when
 // none is named, and fills row with what is stored then. It returns
 // ErrNotFound where there is no such row.
+//
 //go:noinline
 func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {
 	var none E
@@ -148,12 +162,14 @@ func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...Colum
 }
 
 // Upsert inserts row, or updates the row that has its key already.
+//
 //go:noinline
 func (t *Table[E, K]) Upsert(ctx context.Context, db DB, row E) error {
 	return insert(ctx, db, t.def, row, writeUpsert)
 }
 
 // Delete removes the row of that key, or returns ErrNotFound.
+//
 //go:noinline
 func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
 	n, err := t.DeleteWhere(ctx, db, WithKey(t, key))
@@ -165,6 +181,7 @@ func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
 
 // DeleteWhere removes the rows for which all conditions hold, of which there
 // must be at least one, and returns their number.
+//
 //go:noinline
 func (t *Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (int64, error) {
 	if len(conds) == 0 {
