@@ -21,7 +21,7 @@ check: ## layout, vet and staticcheck, of the tool and of what it writes
 	cd $(SERVICE) && go vet ./... && $$(cd ../../.. && go tool -n staticcheck) ./...
 
 golden: ## write the golden copy of the generated demo anew
-	go test ./examples/beekeeping -run TestGoldenCopy -update
+	go test ./internal/generate -run TestGoldenCopy -update
 
 fuzz: ## every fuzz test for a while
 	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \

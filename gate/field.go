@@ -377,6 +377,10 @@ func (f *boolField) set(src any) error {
 		*f = v != 0
 		return nil
 	case []byte:
+		if len(v) == 1 && v[0] <= 1 { // a bit
+			*f = v[0] == 1
+			return nil
+		}
 		return f.parseText(string(v))
 	case string:
 		return f.parseText(v)

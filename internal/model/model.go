@@ -569,8 +569,13 @@ func (b *builder) gatherAttention() {
 			}
 		}
 		for _, ref := range e.Table.References {
-			if _, ok := b.catalog.Table(ref.Schema, ref.Table); !ok {
-				add(e.Table, "%s refers to %s, which is not there", strings.Join(ref.Columns, ", "), catalog.Qualify(ref.Schema, ref.Table))
+			to := catalog.Qualify(ref.Schema, ref.Table)
+			target, ok := b.catalog.Table(ref.Schema, ref.Table)
+			switch {
+			case !ok:
+				add(e.Table, "%s refers to %s, which is not there", strings.Join(ref.Columns, ", "), to)
+			case !hasColumns(target, ref.Target):
+				add(e.Table, "%s refers to columns of %s that are not there: %s", strings.Join(ref.Columns, ", "), to, strings.Join(ref.Target, ", "))
 			}
 		}
 	}

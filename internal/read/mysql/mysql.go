@@ -243,7 +243,14 @@ func columnType(dataType, declared string, size, precision, scale int64) catalog
 		return catalog.Type{Kind: catalog.Text}
 	case "binary", "varbinary":
 		return catalog.Type{Kind: catalog.Bytes, Size: int(size)}
-	case "tinyblob", "blob", "mediumblob", "longblob":
+	case "bit":
+		if precision == 1 {
+			return catalog.Type{Kind: catalog.Bool}
+		}
+		return catalog.Type{Kind: catalog.Bytes, Size: int(precision+7) / 8}
+	case "tinyblob", "blob", "mediumblob", "longblob",
+		// What the engine stores of a shape is bytes that it takes back.
+		"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection", "geomcollection":
 		return catalog.Type{Kind: catalog.Bytes}
 	case "date":
 		return catalog.Type{Kind: catalog.Date}

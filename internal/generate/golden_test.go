@@ -1,4 +1,4 @@
-package beekeeping_test
+package generate_test
 
 import (
 	"bytes"
@@ -17,7 +17,7 @@ import (
 
 var update = flag.Bool("update", false, "write the golden copy of the generated demo anew")
 
-const golden = "service"
+const golden = "../../examples/beekeeping/service"
 
 // TestGoldenCopy compares what the generator writes for the demo with the copy
 // in this folder.

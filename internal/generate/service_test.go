@@ -1,4 +1,4 @@
-package beekeeping_test
+package generate_test
 
 import (
 	"bytes"
@@ -67,14 +67,22 @@ func startService(t *testing.T, folder string) *service {
 	log, err := cmd.StderrPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
+	logged := make(chan struct{})
 	t.Cleanup(func() {
 		require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+		<-logged
 		assert.NoError(t, cmd.Wait(), "the service ends cleanly")
 	})
 	first := make([]byte, 200)
 	n, err := log.Read(first)
 	require.NoError(t, err)
-	go io.Copy(io.Discard, log)
+	go func() {
+		rest, _ := io.ReadAll(log) // until the service ends
+		if t.Failed() {
+			t.Logf("the service's log:\n%s", rest)
+		}
+		close(logged)
+	}()
 	found := address.FindSubmatch(first[:n])
 	require.NotNil(t, found, "%s", first[:n])
 	text, err := os.ReadFile(filepath.Join(folder, "api", "openapi.json"))

@@ -1,0 +1,145 @@
+package generate_test
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite" // the driver of the SQLite databases here
+
+	"widegate/gate"
+	"widegate/gate/mysql"
+	"widegate/gate/postgres"
+	"widegate/internal/catalog"
+	"widegate/internal/cli"
+	"widegate/internal/testdb"
+)
+
+// makeTorture loads a script of testdata into a new database and returns its
+// URL.
+func makeTorture(t *testing.T, engine string) string {
+	t.Helper()
+	script, err := os.ReadFile(filepath.Join("testdata", "torture", engine+".sql"))
+	require.NoError(t, err)
+	if engine == catalog.SQLite {
+		path := filepath.Join(t.TempDir(), "odd.db")
+		db, err := sql.Open("sqlite", path)
+		require.NoError(t, err)
+		defer db.Close()
+		_, err = db.Exec(string(script))
+		require.NoError(t, err)
+		return "sqlite:" + path
+	}
+	open := map[string]func(context.Context, string) (gate.DB, error){catalog.Postgres: postgres.Open, catalog.MySQL: mysql.Open}
+	address := map[string]func(testing.TB) string{catalog.Postgres: testdb.Postgres, catalog.MySQL: testdb.MySQL}[engine](t)
+	db, err := open[engine](t.Context(), address)
+	require.NoError(t, err)
+	defer db.Close()
+	for _, statement := range strings.Split(string(script), ";\n") {
+		if strings.TrimSpace(statement) != "" {
+			_, err := db.Exec(t.Context(), statement, nil)
+			require.NoError(t, err, statement)
+		}
+	}
+	return address
+}
+
+// TestAwkwardSchemas generates services for schemas full of what is hard to
+// name, type and relate. They must compile, and answer for every table, row
+// and relation.
+func TestAwkwardSchemas(t *testing.T) {
+	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+		t.Run(engine, func(t *testing.T) {
+			folder := filepath.Join(t.TempDir(), "beekeeping")
+			address := makeTorture(t, engine)
+			var out bytes.Buffer
+			require.Equal(t, 0, cli.Run([]string{"new", "--url", address, "--folder", folder, "--module", "beekeeping"}, nil, &out, &out), out.String())
+			require.Equal(t, 0, cli.Run([]string{"write", "--config", filepath.Join(folder, "widegate.yaml")}, nil, &out, &out), out.String())
+			s := startService(t, folder)
+			text, err := os.ReadFile(filepath.Join(folder, "api", "openapi.json"))
+			require.NoError(t, err)
+			var doc struct {
+				Paths map[string]map[string]any `json:"paths"`
+			}
+			require.NoError(t, json.Unmarshal(text, &doc))
+			rows := 0
+			for path := range doc.Paths {
+				if !strings.HasPrefix(path, "/api/") || strings.Contains(path, "{") {
+					continue
+				}
+				s := &service{t, s.base, s.checks}
+				rows += s.walk(path, doc.Paths)
+			}
+			assert.Greater(t, rows, 10)
+		})
+	}
+}
+
+// walk reads a collection, each of its rows and their relations, and stores
+// each row again as it was read. It returns the number of rows.
+func (s *service) walk(path string, paths map[string]map[string]any) int {
+	s.t.Helper()
+	items := s.get(path).is(200).items()
+	row := path + "/{key}"
+	if _, keyed := paths[row]; !keyed {
+		return len(items)
+	}
+	key, _ := paths[row]["parameters"].([]any)[0].(map[string]any)
+	columns := strings.Split(strings.TrimSuffix(afterLast(key["description"].(string), ": "), "."), ",")
+	for _, item := range items {
+		var parts []string
+		for _, c := range columns {
+			parts = append(parts, url.PathEscape(textOf(item[c])))
+		}
+		at := path + "/" + strings.ReplaceAll(strings.Join(parts, ","), "+", "%2B")
+		read := s.get(at).is(200)
+		assert.Equal(s.t, item, read.body)
+		for relation := range paths {
+			if name, under := strings.CutPrefix(relation, row+"/"); under && !strings.Contains(name, "{") {
+				if a := s.get(at + "/" + name); a.status != 404 {
+					a.is(200)
+				}
+			}
+		}
+		if _, writable := paths[row]["patch"]; writable {
+			assert.Equal(s.t, read.body, s.call("PATCH", at, changeable(s.t, read.text, columns)).is(200).body, "%s", at)
+		}
+	}
+	return len(items)
+}
+
+func afterLast(s, separator string) string {
+	return s[strings.LastIndex(s, separator)+len(separator):]
+}
+
+// textOf is a value of JSON as it stands in a path.
+func textOf(v any) string {
+	if f, ok := v.(float64); ok && f >= 1<<63 {
+		return "18446744073709551615" // the test reads numbers as float64, which is not exact here
+	}
+	return fmt.Sprint(v)
+}
+
+// changeable is a row as a patch, without its key and what is computed.
+func changeable(t *testing.T, row string, key []string) string {
+	t.Helper()
+	patch := map[string]any{}
+	decoder := json.NewDecoder(strings.NewReader(row))
+	decoder.UseNumber()
+	require.NoError(t, decoder.Decode(&patch))
+	for _, name := range append(key, "g") {
+		delete(patch, name)
+	}
+	text, err := json.Marshal(patch)
+	require.NoError(t, err)
+	return string(text)
+}
