@@ -9,7 +9,7 @@ package model
 
 import (
 	"fmt"
-	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -175,7 +175,7 @@ func (b *builder) chooseTables() error {
 			matched = true
 			chosen[t] = chosen[t] || !b.left(t)
 		}
-		if !matched && !strings.ContainsAny(pattern, "*?[") {
+		if !matched && !strings.ContainsAny(pattern, "*?") {
 			return fault.New(b.nearTable(pattern), "there is no table %q to take", pattern)
 		}
 	}
@@ -196,13 +196,12 @@ func (b *builder) chooseTables() error {
 	return nil
 }
 
+// matches reports whether a pattern, in which * is any text and ? any
+// character, fits the name of a table, with its schema or without.
 func matches(pattern string, t *catalog.Table) bool {
-	for _, name := range []string{t.Name, t.FullName()} {
-		if ok, err := path.Match(pattern, name); ok && err == nil || pattern == name {
-			return true
-		}
-	}
-	return false
+	quoted := strings.NewReplacer(`\*`, ".*", `\?`, ".").Replace(regexp.QuoteMeta(pattern))
+	form, err := regexp.Compile(`(?s)^(?:` + quoted + `)$`)
+	return err == nil && (form.MatchString(t.Name) || form.MatchString(t.FullName()))
 }
 
 func (b *builder) left(t *catalog.Table) bool {

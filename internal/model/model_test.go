@@ -184,6 +184,10 @@ func TestChoosingTables(t *testing.T) {
 	assert.Equal(t, []string{"Apiary", "Hive", "Queen"}, names(m))
 	assert.Equal(t, []Followed{{"hive", "queen"}, {"apiary", "hive"}}, m.Followed)
 	assert.Equal(t, []string{"Batch"}, names(build(t, c, project.NewNames(), take("b*"))))
+	slash := catalog.Catalog{Tables: []catalog.Table{tableOf("a/b"), tableOf("a[b"), tableOf("axb")}}
+	assert.Len(t, names(build(t, &slash, project.NewNames(), take("*"))), 3)
+	assert.Equal(t, []string{"AB"}, names(build(t, &slash, project.NewNames(), take("a[b"))))
+	assert.Len(t, names(build(t, &slash, project.NewNames(), take("a?b"))), 3)
 	m = build(t, c, project.NewNames(), func(p *project.Project) {
 		p.Tables.Take, p.Tables.Leave = []string{"queen"}, []string{"hive"}
 	})

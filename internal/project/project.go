@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -284,8 +285,35 @@ func (p *Project) check(path string) error {
 	if filepath.Clean(p.Code.Folder) == filepath.Clean(p.API.Folder) {
 		return fault.New("give code.folder and api.folder different names", "%s: both packages would go to %q", path, p.Code.Folder)
 	}
+	if err := p.checkEntities(path); err != nil {
+		return err
+	}
 	if p.API.Access != "" && p.API.Access != Open {
 		return fault.New("write `access: open`, or leave it out to serve this machine only", "%s: api.access is %q", path, p.API.Access)
+	}
+	return nil
+}
+
+var (
+	goName   = regexp.MustCompile(`^\p{Lu}[\pL\pN_]*$`)
+	pathWord = regexp.MustCompile(`^[\pL\pN._~-]+$`)
+)
+
+func (p *Project) checkEntities(path string) error {
+	for _, table := range slices.Sorted(maps.Keys(p.Entities)) {
+		e := p.Entities[table]
+		names := []string{e.Name, e.Plural}
+		for _, column := range slices.Sorted(maps.Keys(e.Columns)) {
+			names = append(names, e.Columns[column].Name)
+		}
+		for _, name := range names {
+			if name != "" && !goName.MatchString(name) {
+				return fault.New("begin it with a capital letter and use letters and digits, as in `name: Hive`", "%s: entities.%s: %q cannot be a name in Go", path, table, name)
+			}
+		}
+		if e.Path != "" && !pathWord.MatchString(e.Path) {
+			return fault.New("use one word of letters, digits and dashes, as in `path: hives`", "%s: entities.%s: %q cannot be a word of a path", path, table, e.Path)
+		}
 	}
 	return nil
 }

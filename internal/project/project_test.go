@@ -43,7 +43,10 @@ func TestMistakesHaveAPlace(t *testing.T) {
 		"{":                                      {"f.yaml:", "mend the YAML"},
 		"":                                       {"names no database", "url"},
 		"database: {url: x}\napi: {access: all}": {"api.access", "access: open"},
-		"database: {url: x}\napi: {folder: store}": {"both packages", "different names"},
+		"database: {url: x}\napi: {folder: store}":                          {"both packages", "different names"},
+		"database: {url: x}\nentities: {hive: {name: hive}}":                {"cannot be a name in Go", "capital letter"},
+		"database: {url: x}\nentities: {hive: {columns: {a: {name: A b}}}}": {"cannot be a name in Go", "capital letter"},
+		"database: {url: x}\nentities: {hive: {path: a/b}}":                 {"cannot be a word of a path", "path: hives"},
 	} {
 		_, err := Parse("f.yaml", []byte(text))
 		require.ErrorContains(t, err, want[0], text)

@@ -299,7 +299,7 @@ func sentence(s string) string {
 // left to the service, which writes rows without them.
 func jsonTag(f *model.Field) string {
 	name := f.Column.Name
-	if f.Hidden || strings.ContainsFunc(name, func(r rune) bool { return r == '"' || r == '`' || r == ',' || r == '\\' || unicode.IsControl(r) }) {
+	if f.Hidden || strings.ContainsFunc(name, func(r rune) bool { return strings.ContainsRune("\"`,\\", r) || r != ' ' && unsafeInComment(r) }) {
 		return "-"
 	}
 	return name

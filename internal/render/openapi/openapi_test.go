@@ -1,0 +1,98 @@
+package openapi
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/pb33f/libopenapi"
+	validator "github.com/pb33f/libopenapi-validator"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/catalog"
+	"widegate/internal/model"
+	"widegate/internal/project"
+)
+
+func oneTable() *catalog.Catalog {
+	return &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{{
+		Name: "hive", Kind: catalog.BaseTable, Comment: "A \"box\" of <bees> & combs.", PrimaryKey: &catalog.Key{Columns: []string{"id"}},
+		Columns: []catalog.Column{
+			{Name: "id", Type: catalog.Type{Kind: catalog.Int, Bits: 64}, Default: &catalog.Default{Kind: catalog.Identity}},
+			{Name: "name", Type: catalog.Type{Kind: catalog.Text, Size: 60}},
+			{Name: "mood", Type: catalog.Type{Kind: catalog.EnumKind, Labels: []string{"calm", "it's"}}, Nullable: true},
+			{Name: "weight", Type: catalog.Type{Kind: catalog.Decimal, Precision: 6, Scale: 2}, Nullable: true},
+			{Name: "total", Type: catalog.Type{Kind: catalog.Decimal, Precision: 30}, Generated: "weight * 2"},
+			{Name: "password", Type: catalog.Type{Kind: catalog.Text}, Nullable: true},
+			{Name: "facts", Type: catalog.Type{Kind: catalog.JSON}, Nullable: true},
+		},
+		Checks: []catalog.Check{{Expr: "weight > 0 AND weight <= 500"}},
+	}}}
+}
+
+// schema digs into the document.
+func dig(t *testing.T, doc map[string]any, path ...string) any {
+	t.Helper()
+	var at any = doc
+	for _, name := range path {
+		object, ok := at.(map[string]any)
+		require.True(t, ok, "%v", path)
+		at = object[name]
+	}
+	return at
+}
+
+func TestDocument(t *testing.T) {
+	m, err := model.Build(oneTable(), project.Default(), project.NewNames())
+	require.NoError(t, err)
+	text, err := Render(m, "bees")
+	require.NoError(t, err)
+	again, err := Render(m, "bees")
+	require.NoError(t, err)
+	assert.Equal(t, text, again)
+	var doc map[string]any
+	require.NoError(t, json.Unmarshal(text, &doc))
+	hive := func(path ...string) any {
+		return dig(t, doc, append([]string{"components", "schemas"}, path...)...)
+	}
+	assert.Equal(t, `A "box" of <bees> & combs.`, hive("Hive", "description"))
+	assert.Equal(t, []any{"id", "name", "mood", "weight", "total", "facts"}, hive("Hive", "required"))
+	assert.Equal(t, []any{"name"}, hive("Hive.new", "required"))
+	assert.Nil(t, hive("Hive.change", "required"))
+	assert.Nil(t, hive("Hive.new", "properties", "total"), "what the database computes is not sent")
+	assert.NotContains(t, string(text), "password")
+	assert.Equal(t, map[string]any{"type": []any{"string", "null"}, "enum": []any{"calm", "it's", nil}}, hive("Hive", "properties", "mood"))
+	assert.Equal(t, map[string]any{"type": []any{"number", "null"}, "exclusiveMinimum": 0.0, "maximum": 500.0}, hive("Hive", "properties", "weight"))
+	assert.Equal(t, "string", hive("Hive", "properties", "total", "type"), "more digits than a number keeps")
+	assert.Equal(t, 60.0, hive("Hive", "properties", "name", "maxLength"))
+	assert.Equal(t, map[string]any{}, hive("Hive", "properties", "facts"))
+	assert.NotNil(t, dig(t, doc, "paths", "/api/hives/{key}", "patch", "requestBody", "content", "application/merge-patch+json"))
+	assert.NotNil(t, dig(t, doc, "paths", "/health/ready"))
+
+	parsed, err := libopenapi.NewDocument(text)
+	require.NoError(t, err)
+	checks, errs := validator.NewValidator(parsed)
+	require.Empty(t, errs)
+	valid, faults := checks.ValidateDocument()
+	assert.True(t, valid, "%v", faults)
+}
+
+func TestReadOnlyAndKeyless(t *testing.T) {
+	c := oneTable()
+	c.Tables[0].PrimaryKey = nil
+	view := c.Tables[0]
+	view.Name, view.Kind = "hive_view", catalog.View
+	c.Tables = append(c.Tables, view)
+	m, err := model.Build(c, project.Default(), project.NewNames())
+	require.NoError(t, err)
+	text, err := Render(m, "bees")
+	require.NoError(t, err)
+	var doc map[string]any
+	require.NoError(t, json.Unmarshal(text, &doc))
+	paths := dig(t, doc, "paths").(map[string]any)
+	assert.Len(t, paths, 4)
+	assert.Contains(t, paths["/api/hives"], "post")
+	assert.NotContains(t, paths["/api/hive-views"], "post")
+	assert.NotContains(t, paths, "/api/hives/{key}")
+	assert.Nil(t, dig(t, doc, "components", "schemas", "HiveView.new"))
+}
