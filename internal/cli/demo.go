@@ -73,25 +73,33 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 	if err != nil {
 		return err
 	}
-	plan, err := generate.Make(ctx, p)
-	if err != nil {
+	plan, err := a.writeDemo(ctx, p, source)
+	if err != nil || d.noStart {
 		return err
 	}
+	return a.serveDemo(ctx, d, plan)
+}
+
+// writeDemo shows what was understood and writes the code.
+func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Source) (*generate.Plan, error) {
+	lock, err := generate.Lock(p)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Unlock()
+	plan, err := generate.Make(ctx, p)
+	if err != nil {
+		return nil, err
+	}
 	if err := a.showCatalog(plan.Catalog, p, source, false); err != nil {
-		return err
+		return nil, err
 	}
 	a.say("")
 	if plan.Count(apply.New, apply.Changed, apply.Removed) == 0 {
 		a.showEntities(plan.Model)
 		a.say("")
 	}
-	if err := a.write(ctx, p, plan); err != nil {
-		return err
-	}
-	if d.noStart {
-		return nil
-	}
-	return a.serveDemo(ctx, d, plan)
+	return plan, a.write(ctx, p, plan, lock)
 }
 
 // demoDatabase makes and fills the database, unless it was made before.

@@ -52,7 +52,9 @@ is a SQLite database file, or a DDL file when it ends in .sql.`,
 				_, err = a.out.Write(text)
 				return err
 			}
-			return a.showCatalog(c, p, source, all)
+			loud := *a
+			loud.quiet = false // it was asked for
+			return loud.showCatalog(c, p, source, all)
 		},
 	}
 	cmd.Flags().StringVar(&engine, "engine", "", "the dialect: "+strings.Join(read.Engines, ", "))

@@ -34,17 +34,22 @@ it too, nothing is written and the file is named.`,
 			if err != nil {
 				return err
 			}
+			if dryRun {
+				return a.dryRun(cmd.Context(), p, asJSON)
+			}
+			lock, err := generate.Lock(p)
+			if err != nil {
+				return err
+			}
+			defer lock.Unlock()
 			plan, err := generate.Make(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return a.writeJSON(cmd.Context(), plan, dryRun)
+				return a.writeJSON(cmd.Context(), plan, lock)
 			}
-			if dryRun {
-				return a.showPlan(plan)
-			}
-			return a.write(cmd.Context(), p, plan)
+			return a.write(cmd.Context(), p, plan, lock)
 		},
 	}
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "say what would be written, and write nothing")
@@ -52,17 +57,37 @@ it too, nothing is written and the file is named.`,
 	return cmd
 }
 
-func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, dryRun bool) error {
-	enc := json.NewEncoder(a.out)
-	enc.SetIndent("", "  ")
-	if err := enc.Encode(plan.Decisions); err != nil {
+// dryRun says what a write would do.
+func (a *app) dryRun(ctx context.Context, p *project.Project, asJSON bool) error {
+	plan, err := generate.Make(ctx, p)
+	if err != nil {
 		return err
 	}
-	if dryRun || len(plan.Clashes()) > 0 {
+	if !asJSON {
+		return a.showPlan(plan)
+	}
+	if err := a.printDecisions(plan); err != nil {
+		return err
+	}
+	return a.clashes(plan)
+}
+
+func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, lock *apply.Lock) error {
+	if err := a.printDecisions(plan); err != nil {
+		return err
+	}
+	_, err := plan.Apply(ctx, lock)
+	if errors.Is(err, generate.ErrClash) {
 		return a.clashes(plan)
 	}
-	_, err := plan.Apply(ctx)
 	return err
+}
+
+// printDecisions prints what happens to each file as JSON.
+func (a *app) printDecisions(plan *generate.Plan) error {
+	enc := json.NewEncoder(a.out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(plan.Decisions)
 }
 
 // showPlan prints what a write would do.
@@ -100,8 +125,8 @@ func (a *app) clashes(plan *generate.Plan) error {
 	return decisionError{fmt.Errorf("nothing was written: %s must be decided on by you", count(len(list), "file"))}
 }
 
-func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan) error {
-	summary, err := plan.Apply(ctx)
+func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan, lock *apply.Lock) error {
+	summary, err := plan.Apply(ctx, lock)
 	if errors.Is(err, generate.ErrClash) {
 		return a.clashes(plan)
 	}

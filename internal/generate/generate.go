@@ -208,19 +208,20 @@ func (plan *Plan) Count(actions ...apply.Action) int {
 	return n
 }
 
+// Lock keeps other runs out of a project, and finishes one that was killed. A
+// plan that is to be applied is made under it.
+func Lock(p *project.Project) (*apply.Lock, error) {
+	return apply.Acquire(p.Root, filepath.Join(p.Root, project.LedgerFolder))
+}
+
 // Apply brings the plan to disk. It returns ErrClash, and has changed nothing,
 // where a person must decide first.
-func (plan *Plan) Apply(ctx context.Context) (Summary, error) {
+func (plan *Plan) Apply(ctx context.Context, lock *apply.Lock) (Summary, error) {
 	if len(plan.Clashes()) > 0 {
 		return Summary{}, ErrClash
 	}
 	root := plan.project.Root
 	state := filepath.Join(root, project.LedgerFolder)
-	lock, err := apply.Acquire(root, state)
-	if err != nil {
-		return Summary{}, err
-	}
-	defer lock.Unlock()
 	changes, err := plan.changes()
 	if err != nil {
 		return Summary{}, err

@@ -61,10 +61,15 @@ func load(t testing.TB, root string) *project.Project {
 func TestOneChangedColumnChangesFewFiles(t *testing.T) {
 	ddl := manyTables(40)
 	p := newProject(t, ddl)
+	lock, err := Lock(p)
+	require.NoError(t, err)
+	defer lock.Unlock()
+	_, err = Lock(p)
+	require.ErrorContains(t, err, "another run is at work")
 	plan, err := Make(t.Context(), p)
 	require.NoError(t, err)
 	assert.Len(t, plan.Model.Entities, 40)
-	_, err = plan.Apply(t.Context())
+	_, err = plan.Apply(t.Context(), lock)
 	require.NoError(t, err)
 
 	plan, err = Make(t.Context(), p)
@@ -92,23 +97,25 @@ func BenchmarkWrite(b *testing.B) {
 		b.StopTimer()
 		p := newProject(b, ddl)
 		b.StartTimer()
-		plan, err := Make(b.Context(), p)
-		require.NoError(b, err)
-		_, err = plan.Apply(b.Context())
-		require.NoError(b, err)
+		writeOnce(b, p)
 	}
 }
 
 func BenchmarkWriteAgain(b *testing.B) {
 	p := newProject(b, manyTables(300))
+	writeOnce(b, p)
+	for b.Loop() {
+		writeOnce(b, p)
+	}
+}
+
+func writeOnce(b *testing.B, p *project.Project) {
+	b.Helper()
+	lock, err := Lock(p)
+	require.NoError(b, err)
+	defer lock.Unlock()
 	plan, err := Make(b.Context(), p)
 	require.NoError(b, err)
-	_, err = plan.Apply(b.Context())
+	_, err = plan.Apply(b.Context(), lock)
 	require.NoError(b, err)
-	for b.Loop() {
-		plan, err := Make(b.Context(), p)
-		require.NoError(b, err)
-		_, err = plan.Apply(b.Context())
-		require.NoError(b, err)
-	}
 }

@@ -89,6 +89,10 @@ func (l *Ledger) loadBase(folder string) error {
 	})
 }
 
+// ignored is what does not belong into version control: what a run that is at
+// work, or was killed, has in the folder.
+const ignored = "lock\nstaged/\njournal.json\n"
+
 // baseSuffix keeps the recorded texts out of builds and editors' indexes.
 const baseSuffix = ".base"
 
@@ -102,6 +106,7 @@ func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
 		return nil, fmt.Errorf("encoding the ledger: %w", err)
 	}
 	files := map[string][]byte{
+		path.Join(LedgerFolder, ".gitignore"): []byte(ignored),
 		path.Join(LedgerFolder, namesFile):   names.Bytes(),
 		path.Join(LedgerFolder, catalogFile): catalog,
 	}
