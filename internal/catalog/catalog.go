@@ -304,6 +304,9 @@ func (t *Table) position(columns []string) int {
 // Encode returns the canonical JSON form.
 func (c *Catalog) Encode() ([]byte, error) {
 	c.Version = Version
+	if c.Tables == nil {
+		c.Tables = []Table{}
+	}
 	c.Sort()
 	var text bytes.Buffer
 	enc := json.NewEncoder(&text)

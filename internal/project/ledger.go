@@ -107,8 +107,8 @@ func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
 	}
 	files := map[string][]byte{
 		path.Join(LedgerFolder, ".gitignore"): []byte(ignored),
-		path.Join(LedgerFolder, namesFile):   names.Bytes(),
-		path.Join(LedgerFolder, catalogFile): catalog,
+		path.Join(LedgerFolder, namesFile):    names.Bytes(),
+		path.Join(LedgerFolder, catalogFile):  catalog,
 	}
 	for name, text := range l.Base {
 		files[BasePath(name)] = text
