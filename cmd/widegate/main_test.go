@@ -48,7 +48,11 @@ func runScripts(t *testing.T, folder string, variables map[string]string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	environment := map[string]string{"SCHEMA": schema}
+	program, err := exec.LookPath("widegate") // which testscript put on the path
+	if err != nil {
+		t.Fatal(err)
+	}
+	environment := map[string]string{"SCHEMA": schema, "WIDEGATE": program}
 	maps.Copy(environment, variables)
 	for _, name := range []string{"GOCACHE", "GOMODCACHE", "GOPROXY", "GOFLAGS", "GONOSUMDB", "GOSUMDB"} {
 		environment[name] = goEnv(t, name)
