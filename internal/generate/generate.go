@@ -104,10 +104,7 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	document, err := openapi.Render(plan.Model, path.Base(target.Module))
-	if err != nil {
-		return err
-	}
+	document := openapi.Render(plan.Model, path.Base(target.Module))
 	plan.Command = "./" + path.Join("cmd", path.Base(target.Module))
 	code = append(code, render.File{Path: path.Join(target.APIFolder, "openapi.json"), Text: document})
 	for _, f := range slices.Concat(code, runtime) {

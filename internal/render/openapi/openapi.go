@@ -23,34 +23,57 @@ type member struct {
 	value any
 }
 
-// MarshalJSON writes the members in their order.
-func (o object) MarshalJSON() ([]byte, error) {
-	var b bytes.Buffer
-	b.WriteByte('{')
-	for i, m := range o {
+// appendValue appends v as JSON, indented. Everything that is not an object or a
+// list is left to encoding/json, which would write nested objects again at each
+// level.
+func appendValue(b *bytes.Buffer, v any, indent string) {
+	deeper := indent + "  "
+	switch v := v.(type) {
+	case object:
+		appendItems(b, '{', '}', len(v), indent, func(i int) {
+			appendScalar(b, v[i].name)
+			b.WriteString(": ")
+			appendValue(b, v[i].value, deeper)
+		})
+	case []object:
+		appendItems(b, '[', ']', len(v), indent, func(i int) { appendValue(b, v[i], deeper) })
+	case []string:
+		appendItems(b, '[', ']', len(v), indent, func(i int) { appendScalar(b, v[i]) })
+	case []any:
+		appendItems(b, '[', ']', len(v), indent, func(i int) { appendValue(b, v[i], deeper) })
+	default:
+		appendScalar(b, v)
+	}
+}
+
+func appendItems(b *bytes.Buffer, open, end byte, n int, indent string, item func(i int)) {
+	b.WriteByte(open)
+	for i := range n {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		fmt.Fprintf(&b, "%s:", encoded(m.name))
-		b.Write(encoded(m.value))
+		b.WriteString("\n  " + indent)
+		item(i)
 	}
-	b.WriteByte('}')
-	return b.Bytes(), nil
+	if n > 0 {
+		b.WriteString("\n" + indent)
+	}
+	b.WriteByte(end)
 }
 
-// encoded is v as JSON; what this package makes can always be encoded.
-func encoded(v any) []byte {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
+// appendScalar appends a text, a number, true, false or null; these can always
+// be encoded.
+func appendScalar(b *bytes.Buffer, v any) {
+	enc := json.NewEncoder(b)
 	enc.SetEscapeHTML(false)
 	if err := enc.Encode(v); err != nil {
-		return []byte("null")
+		b.WriteString("null\n")
 	}
-	return bytes.TrimSpace(b.Bytes())
+	b.Truncate(b.Len() - 1) // the line end that Encode adds
 }
 
 // Render returns the document. title names the service.
-func Render(m *model.Model, title string) ([]byte, error) {
+func Render(m *model.Model, title string) []byte {
 	d := document{model: m}
 	for _, e := range m.Entities {
 		d.addResource(e)
@@ -69,11 +92,9 @@ func Render(m *model.Model, title string) ([]byte, error) {
 		}},
 	}
 	var text bytes.Buffer
-	if err := json.Indent(&text, encoded(doc), "", "  "); err != nil {
-		return nil, fmt.Errorf("rendering the OpenAPI document: %w", err)
-	}
+	appendValue(&text, doc, "")
 	text.WriteByte('\n')
-	return text.Bytes(), nil
+	return text.Bytes()
 }
 
 type document struct {
