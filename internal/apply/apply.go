@@ -18,7 +18,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"syscall"
 
 	"widegate/internal/fault"
 )
@@ -55,7 +54,7 @@ func Acquire(root, state string) (*Lock, error) {
 	if err != nil {
 		return nil, fmt.Errorf("locking %s: %w", state, err)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := exclusive(f); err != nil {
 		f.Close()
 		return nil, fault.New("wait for it to end", "another run is at work in %s", root)
 	}

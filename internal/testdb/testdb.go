@@ -1,3 +1,5 @@
+//go:build unix
+
 // Package testdb gives tests real databases: a new one for each call, on
 // PostgreSQL and MariaDB servers that it starts in a temporary folder from the
 // programs that are installed, or on those that the environment names by
@@ -276,7 +278,7 @@ func (s *server) serve(as *syscall.Credential, program string, args ...string) e
 		return err
 	}
 	cmd.Stdout, cmd.Stderr = log, log
-	cmd.SysProcAttr.Pdeathsig = syscall.SIGKILL
+	endWithParent(cmd.SysProcAttr)
 	started := make(chan error)
 	go func() {
 		runtime.LockOSThread()
