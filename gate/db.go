@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"strings"
 	"time"
 )
@@ -42,6 +43,25 @@ type Result struct {
 
 // InTx runs do in a transaction on db; see DB.
 func InTx(ctx context.Context, db DB, do func(tx DB) error) error { return db.InTx(ctx, do) }
+
+// maxTries is how often a transaction is run before its error is final.
+const maxTries = 5
+
+// Retry runs a transaction again while its error is retryable, a few times and
+// after a random wait that grows. It is for the packages that make a DB.
+func Retry(ctx context.Context, retryable func(error) bool, once func() error) error {
+	for try := 1; ; try++ {
+		err := once()
+		if err == nil || try == maxTries || ctx.Err() != nil || !retryable(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
+		}
+	}
+}
 
 // ErrNotFound is returned when there is no row of the key asked for.
 var ErrNotFound = errors.New("no such row")

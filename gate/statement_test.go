@@ -183,3 +183,28 @@ func TestLeftToTheDatabase(t *testing.T) {
 		assert.Equal(t, c.want, c.column.leftToDatabase(fieldOf(c.field)), "%+v", c.column)
 	}
 }
+
+func TestRetry(t *testing.T) {
+	again, final := errors.New("again"), errors.New("final")
+	for _, c := range []struct {
+		errs []error
+		runs int
+		want error
+	}{
+		{[]error{nil}, 1, nil},
+		{[]error{again, again, nil}, 3, nil},
+		{[]error{again, final}, 2, final},
+		{[]error{again, again, again, again, again, nil}, maxTries, again},
+	} {
+		runs := 0
+		err := Retry(t.Context(), func(err error) bool { return err == again }, func() error { runs++; return c.errs[runs-1] })
+		assert.Equal(t, c.want, err)
+		assert.Equal(t, c.runs, runs)
+	}
+	ended, cancel := context.WithCancel(t.Context())
+	cancel()
+	runs := 0
+	err := Retry(ended, func(error) bool { return true }, func() error { runs++; return again })
+	assert.ErrorIs(t, err, again)
+	assert.Equal(t, 1, runs, "nothing is tried for a caller who has gone")
+}

@@ -6,11 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"net"
 	"regexp"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -103,21 +101,8 @@ func (d *database) Close() error {
 	return nil
 }
 
-// maxTries is how often a transaction is run before its error is final.
-const maxTries = 5
-
 func (d *database) InTx(ctx context.Context, do func(tx gate.DB) error) error {
-	for try := 1; ; try++ {
-		err := d.once(ctx, do)
-		if err == nil || try == maxTries || !retryable(err) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
-		}
-	}
+	return gate.Retry(ctx, retryable, func() error { return d.once(ctx, do) })
 }
 
 type transaction struct{ conn }

@@ -9,10 +9,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"strconv"
 	"sync"
-	"time"
 
 	"beekeeping/store/gate"
 )
@@ -29,9 +27,6 @@ type Config struct {
 // maxPrepared bounds the prepared statements kept; texts beyond are prepared
 // for each use.
 const maxPrepared = 512
-
-// maxTries is how often a transaction is run before its error is final.
-const maxTries = 5
 
 type pool struct {
 	conn
@@ -85,17 +80,7 @@ func (p *pool) Close() error {
 }
 
 func (p *pool) InTx(ctx context.Context, do func(tx gate.DB) error) error {
-	for try := 1; ; try++ {
-		err := p.once(ctx, do)
-		if err == nil || try == maxTries || !p.config.Retryable(err) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
-		}
-	}
+	return gate.Retry(ctx, p.config.Retryable, func() error { return p.once(ctx, do) })
 }
 
 func (p *pool) once(ctx context.Context, do func(tx gate.DB) error) error {
