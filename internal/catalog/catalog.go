@@ -28,13 +28,16 @@ const (
 
 // Catalog is one database, or the schemas of it that were read.
 type Catalog struct {
-	Version  int       `json:"version"`
-	Engine   string    `json:"engine"`
-	Schemas  []string  `json:"schemas,omitempty"` // that were read besides the connection's own
-	Tables   []Table   `json:"tables"`
-	Enums    []Enum    `json:"enums,omitempty"`
-	Routines []Routine `json:"routines,omitempty"`
-	Notes    []Note    `json:"notes,omitempty"`
+	Version    int         `json:"version"`
+	Engine     string      `json:"engine"`
+	Schemas    []string    `json:"schemas,omitempty"` // that were read besides the connection's own
+	Tables     []Table     `json:"tables"`
+	Enums      []Enum      `json:"enums,omitempty"`
+	Domains    []Domain    `json:"domains,omitempty"`
+	Composites []Composite `json:"composites,omitempty"`
+	Sequences  []Sequence  `json:"sequences,omitempty"`
+	Routines   []Routine   `json:"routines,omitempty"`
+	Notes      []Note      `json:"notes,omitempty"`
 }
 
 // Note is something the reader could not carry over.
@@ -66,6 +69,10 @@ type Table struct {
 	Checks     []Check     `json:"checks,omitempty"`
 	Indexes    []Index     `json:"indexes,omitempty"`
 	Definition string      `json:"definition,omitempty"` // of a view
+	Updatable  bool        `json:"updatable,omitempty"`  // a view through which rows can be changed
+	Partition  string      `json:"partition,omitempty"`  // how the rows are divided; the parts are not listed
+	Inherits   []string    `json:"inherits,omitempty"`   // full names of the tables whose columns this one has too
+	Options    []string    `json:"options,omitempty"`    // what else the engine says of the table, such as strict
 	Rows       int64       `json:"-"`                    // the engine's estimate, -1 where it has none
 }
 
@@ -76,6 +83,7 @@ type Column struct {
 	Type      Type     `json:"type"`
 	Nullable  bool     `json:"nullable,omitempty"`
 	Default   *Default `json:"default,omitempty"`
+	Domain    string   `json:"domain,omitempty"`    // full name of the domain that the type is
 	Generated string   `json:"generated,omitempty"` // the expression it is computed by
 	Comment   string   `json:"comment,omitempty"`
 	Collation string   `json:"collation,omitempty"`
@@ -84,7 +92,7 @@ type Column struct {
 // TypeKind is a family of types that all engines share.
 type TypeKind string
 
-// The families of types. Other is everything that is carried as text.
+// The families of types. Other is what none of them fits.
 const (
 	Int         TypeKind = "int"
 	Float       TypeKind = "float"
@@ -99,6 +107,17 @@ const (
 	UUID        TypeKind = "uuid"
 	JSON        TypeKind = "json"
 	EnumKind    TypeKind = "enum"
+	Array       TypeKind = "array"
+	Range       TypeKind = "range"
+	Interval    TypeKind = "interval"
+	Set         TypeKind = "set"       // any of some labels, between commas
+	Network     TypeKind = "network"   // addresses of networks and machines
+	BitString   TypeKind = "bits"      // zeros and ones
+	XML         TypeKind = "xml"       //
+	Money       TypeKind = "money"     // written as the server's locale does
+	Geometric   TypeKind = "geometric" //
+	FullText    TypeKind = "fulltext"  // documents and queries of a text search
+	Compound    TypeKind = "composite" // of several fields
 	Other       TypeKind = "other"
 )
 
@@ -112,6 +131,8 @@ type Type struct {
 	Scale     int      `json:"scale,omitempty"`     // of them, after the point
 	Enum      string   `json:"enum,omitempty"`      // name of the enum type, qualified by its schema
 	Labels    []string `json:"labels,omitempty"`    // of an enum without a type of its own
+	Element   *Type    `json:"element,omitempty"`   // of an array or range
+	Name      string   `json:"name,omitempty"`      // of an element's type, as the engine declares it
 }
 
 // DefaultKind says who makes the value of a column that an insert leaves out.
@@ -126,14 +147,17 @@ const (
 
 // Default is what a column gets when an insert leaves it out.
 type Default struct {
-	Kind DefaultKind `json:"kind"`
-	Text string      `json:"text,omitempty"` // the bare value of a constant, or the expression
+	Kind     DefaultKind `json:"kind"`
+	Text     string      `json:"text,omitempty"`     // the bare value of a constant, or the expression
+	Always   bool        `json:"always,omitempty"`   // the engine takes no other number
+	Sequence string      `json:"sequence,omitempty"` // full name of the one that numbers, where it is not the column's own
 }
 
 // Key is a primary or unique key.
 type Key struct {
-	Name    string   `json:"name,omitempty"`
-	Columns []string `json:"columns"`
+	Name       string   `json:"name,omitempty"`
+	Columns    []string `json:"columns"`
+	Deferrable bool     `json:"deferrable,omitempty"`
 }
 
 // Reference is a foreign key.
@@ -145,6 +169,8 @@ type Reference struct {
 	Target   []string `json:"target"`
 	OnUpdate string   `json:"onUpdate,omitempty"` // lower case; empty is no action
 	OnDelete string   `json:"onDelete,omitempty"`
+
+	Deferrable bool `json:"deferrable,omitempty"`
 }
 
 // Check is a check constraint.
@@ -158,6 +184,7 @@ type Index struct {
 	Name    string   `json:"name"`
 	Columns []string `json:"columns"` // an expression stands as its text in parentheses
 	Unique  bool     `json:"unique,omitempty"`
+	Method  string   `json:"method,omitempty"` // lower case; empty is the engine's ordinary one
 	Where   string   `json:"where,omitempty"`
 }
 
@@ -167,6 +194,37 @@ type Enum struct {
 	Name    string   `json:"name"`
 	Labels  []string `json:"labels"`
 	Comment string   `json:"comment,omitempty"`
+}
+
+// Domain is a type with checks of its own.
+type Domain struct {
+	Schema   string   `json:"schema,omitempty"`
+	Name     string   `json:"name"`
+	Declared string   `json:"declared"` // what it is based on
+	NotNull  bool     `json:"notNull,omitempty"`
+	Default  *Default `json:"default,omitempty"`
+	Checks   []Check  `json:"checks,omitempty"` // in which VALUE stands for the column
+	Comment  string   `json:"comment,omitempty"`
+}
+
+// Composite is a type of several fields.
+type Composite struct {
+	Schema  string           `json:"schema,omitempty"`
+	Name    string           `json:"name"`
+	Fields  []CompositeField `json:"fields"`
+	Comment string           `json:"comment,omitempty"`
+}
+
+// CompositeField is one of a composite type's.
+type CompositeField struct {
+	Name     string `json:"name"`
+	Declared string `json:"declared"`
+}
+
+// Sequence is a generator of numbers that stands by itself.
+type Sequence struct {
+	Schema string `json:"schema,omitempty"`
+	Name   string `json:"name"`
 }
 
 // Routine is a function or procedure.
@@ -239,19 +297,38 @@ func (c *Catalog) LeaveOut(own string) {
 			*schema = ""
 		}
 	}
+	bare := func(fullName *string) { *fullName = strings.TrimPrefix(*fullName, own+".") }
 	for i := range c.Tables {
 		t := &c.Tables[i]
 		drop(&t.Schema)
 		for k := range t.References {
 			drop(&t.References[k].Schema)
 		}
+		for k := range t.Inherits {
+			bare(&t.Inherits[k])
+		}
 		for k := range t.Columns {
-			e := &t.Columns[k].Type.Enum
-			*e = strings.TrimPrefix(*e, own+".")
+			column := &t.Columns[k]
+			bare(&column.Domain)
+			if column.Default != nil {
+				bare(&column.Default.Sequence)
+			}
+			for kind := &column.Type; kind != nil; kind = kind.Element {
+				bare(&kind.Enum)
+			}
 		}
 	}
 	for i := range c.Enums {
 		drop(&c.Enums[i].Schema)
+	}
+	for i := range c.Domains {
+		drop(&c.Domains[i].Schema)
+	}
+	for i := range c.Composites {
+		drop(&c.Composites[i].Schema)
+	}
+	for i := range c.Sequences {
+		drop(&c.Sequences[i].Schema)
 	}
 	for i := range c.Routines {
 		drop(&c.Routines[i].Schema)
@@ -261,12 +338,11 @@ func (c *Catalog) LeaveOut(own string) {
 
 // Sort puts everything that has no order of its own into the canonical one.
 func (c *Catalog) Sort() {
-	slices.SortFunc(c.Tables, func(a, b Table) int {
-		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name))
-	})
-	slices.SortFunc(c.Enums, func(a, b Enum) int {
-		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name))
-	})
+	slices.SortFunc(c.Tables, func(a, b Table) int { return byName(a.Schema, a.Name, b.Schema, b.Name) })
+	slices.SortFunc(c.Enums, func(a, b Enum) int { return byName(a.Schema, a.Name, b.Schema, b.Name) })
+	slices.SortFunc(c.Domains, func(a, b Domain) int { return byName(a.Schema, a.Name, b.Schema, b.Name) })
+	slices.SortFunc(c.Composites, func(a, b Composite) int { return byName(a.Schema, a.Name, b.Schema, b.Name) })
+	slices.SortFunc(c.Sequences, func(a, b Sequence) int { return byName(a.Schema, a.Name, b.Schema, b.Name) })
 	slices.SortFunc(c.Routines, func(a, b Routine) int {
 		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name),
 			slices.CompareFunc(a.Arguments, b.Arguments, func(x, y Argument) int { return strings.Compare(x.Declared, y.Declared) }))
@@ -277,6 +353,10 @@ func (c *Catalog) Sort() {
 	for i := range c.Tables {
 		c.Tables[i].sort()
 	}
+}
+
+func byName(schemaA, nameA, schemaB, nameB string) int {
+	return cmp.Or(strings.Compare(schemaA, schemaB), strings.Compare(nameA, nameB))
 }
 
 func (t *Table) sort() {

@@ -15,6 +15,7 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/read/mysql"
 	"widegate/internal/read/postgres"
+	"widegate/internal/read/script"
 	"widegate/internal/read/sqlite"
 )
 
@@ -135,7 +136,11 @@ func Read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 		if s.Engine != catalog.SQLite {
 			return nil, fault.New("load the scripts into a database and give its URL", "scripts of %s cannot be read without a database yet", s.Engine)
 		}
-		return sqlite.ReadScripts(ctx, s.DDL)
+		files, err := script.Find(s.DDL)
+		if err != nil {
+			return nil, err
+		}
+		return sqlite.ReadScripts(ctx, files)
 	}
 	switch s.Engine {
 	case catalog.Postgres:

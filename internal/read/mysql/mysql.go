@@ -40,14 +40,15 @@ func Read(ctx context.Context, url string, schemas []string) (*catalog.Catalog, 
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close()
-	r := &reader{db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: schemas}, tables: map[string]int{}}
+	r := &reader{db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: schemas}, own: config.DBName, tables: map[string]int{}, viewFaults: map[string]string{}}
 	for _, step := range []func(context.Context) error{
-		r.checkSchemas, r.readTables, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines,
+		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
 		}
 	}
+	r.noteFailedViews()
 	for i := range r.catalog.Tables {
 		t := &r.catalog.Tables[i]
 		t.Definition = strings.ReplaceAll(t.Definition, "`"+config.DBName+"`.", "")
@@ -97,7 +98,10 @@ func noDatabase(at, name string) error {
 type reader struct {
 	db      *sql.DB
 	catalog *catalog.Catalog
+	own     string         // the database of the URL
 	tables  map[string]int // by schema and name, into catalog.Tables
+
+	viewFaults map[string]string // what the server says of a view, likewise
 }
 
 func (r *reader) table(schema, name string) *catalog.Table {
@@ -152,22 +156,62 @@ func (r *reader) checkSchemas(ctx context.Context) error {
 
 func (r *reader) readTables(ctx context.Context) error {
 	return r.each(ctx, "tables", `
-		SELECT t.table_schema, t.table_name, t.table_type, coalesce(t.table_comment, ''), coalesce(t.table_rows, -1), coalesce(v.view_definition, '')
+		SELECT t.table_schema, t.table_name, t.table_type, coalesce(t.table_comment, ''), coalesce(t.table_rows, -1), coalesce(v.view_definition, ''),
+			coalesce(v.is_updatable, '') = 'YES', lower(coalesce(t.engine, ''))
 		FROM information_schema.tables t
 		LEFT JOIN information_schema.views v ON v.table_schema = t.table_schema AND v.table_name = t.table_name
 		WHERE t.table_schema IN {schemas} AND t.table_type IN ('BASE TABLE', 'SYSTEM VERSIONED', 'VIEW')
 		ORDER BY t.table_schema, t.table_name`, func(row *sql.Rows) error {
 		var t catalog.Table
-		var kind string
-		if err := row.Scan(&t.Schema, &t.Name, &kind, &t.Comment, &t.Rows, &t.Definition); err != nil {
+		var kind, engine string
+		if err := row.Scan(&t.Schema, &t.Name, &kind, &t.Comment, &t.Rows, &t.Definition, &t.Updatable, &engine); err != nil {
 			return err
 		}
 		t.Kind = catalog.BaseTable
 		if kind == "VIEW" {
+			r.viewFaults[t.Schema+"\x00"+t.Name] = t.Comment
 			t.Kind, t.Comment, t.Rows = catalog.View, "", -1
+		} else if engine != "innodb" && engine != "" {
+			t.Options = append(t.Options, engine)
+		}
+		if kind == "SYSTEM VERSIONED" {
+			t.Options = append(t.Options, "system versioned")
 		}
 		r.tables[t.Schema+"\x00"+t.Name] = len(r.catalog.Tables)
 		r.catalog.Tables = append(r.catalog.Tables, t)
+		return nil
+	})
+}
+
+// noteFailedViews takes out the views that have no columns because what they
+// read is gone. The server says so where a comment would stand.
+func (r *reader) noteFailedViews() {
+	r.catalog.Tables = slices.DeleteFunc(r.catalog.Tables, func(t catalog.Table) bool {
+		failed := t.IsView() && len(t.Columns) == 0
+		if failed {
+			name := t.Name
+			if t.Schema != r.own {
+				name = t.FullName()
+			}
+			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{
+				Table: name, Text: "the view cannot be read: " + r.viewFaults[t.Schema+"\x00"+t.Name],
+			})
+		}
+		return failed
+	})
+}
+
+func (r *reader) readPartitions(ctx context.Context) error {
+	return r.each(ctx, "partitions", `
+		SELECT DISTINCT table_schema, table_name, partition_method, coalesce(partition_expression, '')
+		FROM information_schema.partitions WHERE table_schema IN {schemas} AND partition_method IS NOT NULL`, func(row *sql.Rows) error {
+		var schema, table, method, expr string
+		if err := row.Scan(&schema, &table, &method, &expr); err != nil {
+			return err
+		}
+		if t := r.table(schema, table); t != nil {
+			t.Partition = method + " (" + strings.ReplaceAll(expr, "`", "") + ")"
+		}
 		return nil
 	})
 }
@@ -191,7 +235,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 		if t == nil {
 			return nil
 		}
-		c.Type = columnType(strings.ToLower(dataType), c.Declared, size, precision, scale)
+		c.Type = TypeOf(strings.ToLower(dataType), c.Declared, size, precision, scale)
 		switch {
 		case t.IsView():
 			c.Nullable = true
@@ -207,7 +251,9 @@ func (r *reader) readColumns(ctx context.Context) error {
 
 var labelText = regexp.MustCompile(`'((?:[^']|'')*)'`)
 
-func columnType(dataType, declared string, size, precision, scale int64) catalog.Type {
+// TypeOf normalizes a type by its name in lower case, the whole of its
+// declaration, its size in characters or bytes, and its digits.
+func TypeOf(dataType, declared string, size, precision, scale int64) catalog.Type {
 	unsigned := strings.Contains(declared, "unsigned")
 	switch dataType {
 	case "tinyint":
@@ -239,8 +285,12 @@ func columnType(dataType, declared string, size, precision, scale int64) catalog
 		return catalog.Type{Kind: catalog.Decimal, Precision: int(precision), Scale: int(scale)}
 	case "char", "varchar":
 		return catalog.Type{Kind: catalog.Text, Size: int(size)}
-	case "tinytext", "text", "mediumtext", "longtext", "set":
+	case "tinytext", "text", "mediumtext", "longtext":
 		return catalog.Type{Kind: catalog.Text}
+	case "set":
+		return catalog.Type{Kind: catalog.Set, Labels: labelsOf(declared)}
+	case "inet4", "inet6":
+		return catalog.Type{Kind: catalog.Network}
 	case "binary", "varbinary":
 		return catalog.Type{Kind: catalog.Bytes, Size: int(size)}
 	case "bit":
@@ -265,13 +315,17 @@ func columnType(dataType, declared string, size, precision, scale int64) catalog
 	case "uuid":
 		return catalog.Type{Kind: catalog.UUID}
 	case "enum":
-		t := catalog.Type{Kind: catalog.EnumKind}
-		for _, m := range labelText.FindAllStringSubmatch(declared, -1) {
-			t.Labels = append(t.Labels, strings.ReplaceAll(m[1], "''", "'"))
-		}
-		return t
+		return catalog.Type{Kind: catalog.EnumKind, Labels: labelsOf(declared)}
 	}
 	return catalog.Type{Kind: catalog.Other}
+}
+
+func labelsOf(declared string) []string {
+	var labels []string
+	for _, m := range labelText.FindAllStringSubmatch(declared, -1) {
+		labels = append(labels, strings.ReplaceAll(m[1], "''", "'"))
+	}
+	return labels
 }
 
 // defaultOf reads a default. MariaDB gives it as an expression, with quotes
@@ -324,17 +378,21 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 	list := map[place]*catalog.Index{}
 	partly := map[place]bool{}
 	err := r.each(ctx, "indexes", `
-		SELECT table_schema, table_name, index_name, column_name, sub_part IS NOT NULL
+		SELECT table_schema, table_name, index_name, column_name, sub_part IS NOT NULL, lower(index_type)
 		FROM information_schema.statistics WHERE table_schema IN {schemas} AND non_unique `+nonUnique+`
 		ORDER BY table_schema, table_name, index_name, seq_in_index`, func(row *sql.Rows) error {
 		var at place
 		var column sql.NullString
 		var part bool
-		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &part); err != nil {
+		var method string
+		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &part, &method); err != nil {
 			return err
 		}
 		if list[at] == nil {
 			list[at] = &catalog.Index{Name: at.name, Unique: nonUnique == "= 0"}
+			if method != "btree" {
+				list[at].Method = method
+			}
 			order = append(order, at)
 		}
 		if !column.Valid {

@@ -35,12 +35,14 @@ func Read(ctx context.Context, url string, schemas []string) (*catalog.Catalog, 
 		return nil, err
 	}
 	for _, step := range []func(context.Context) error{
-		r.readEnums, r.readTables, r.readColumns, r.readConstraints, r.readIndexes, r.readRoutines,
+		r.readEnums, r.readDomains, r.readComposites, r.readSequences,
+		r.readTables, r.readInheritance, r.readColumns, r.readConstraints, r.readIndexes, r.readRoutines,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
 		}
 	}
+	r.dropUnusedEnums()
 	r.catalog.LeaveOut(r.own)
 	r.catalog.Sort()
 	return r.catalog, nil
@@ -143,11 +145,13 @@ func (r *reader) table(id uint32) *catalog.Table {
 	return &r.catalog.Tables[at]
 }
 
+// readEnums reads those of all schemas, for a column may use one of a schema
+// that is not read.
 func (r *reader) readEnums(ctx context.Context) error {
 	return r.each(ctx, "enum types", `
 		SELECT n.nspname, t.typname, array_agg(e.enumlabel::text ORDER BY e.enumsortorder), coalesce(obj_description(t.oid, 'pg_type'), '')
 		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace JOIN pg_enum e ON e.enumtypid = t.oid
-		WHERE n.nspname = ANY($1) GROUP BY n.nspname, t.typname, t.oid`, func(row pgx.Rows) error {
+		WHERE cardinality($1::text[]) > 0 GROUP BY n.nspname, t.typname, t.oid`, func(row pgx.Rows) error {
 		var e catalog.Enum
 		err := row.Scan(&e.Schema, &e.Name, &e.Labels, &e.Comment)
 		r.catalog.Enums = append(r.catalog.Enums, e)
@@ -155,28 +159,116 @@ func (r *reader) readEnums(ctx context.Context) error {
 	})
 }
 
+// dropUnusedEnums drops the enums of schemas that are not read, but for those
+// that a column uses.
+func (r *reader) dropUnusedEnums() {
+	used := map[string]bool{}
+	for _, t := range r.catalog.Tables {
+		for _, c := range t.Columns {
+			for kind := &c.Type; kind != nil; kind = kind.Element {
+				used[kind.Enum] = true
+			}
+		}
+	}
+	r.catalog.Enums = slices.DeleteFunc(r.catalog.Enums, func(e catalog.Enum) bool {
+		return !slices.Contains(r.schemas(), e.Schema) && !used[catalog.Qualify(e.Schema, e.Name)]
+	})
+}
+
+func (r *reader) readDomains(ctx context.Context) error {
+	return r.each(ctx, "domains", `
+		SELECT n.nspname, t.typname, format_type(t.typbasetype, t.typtypmod), t.typnotnull, coalesce(t.typdefault, ''),
+			coalesce(obj_description(t.oid, 'pg_type'), ''),
+			ARRAY(SELECT k.conname::text FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c' ORDER BY k.conname),
+			ARRAY(SELECT coalesce(pg_get_expr(k.conbin, 0), '') FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c' ORDER BY k.conname)
+		FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace
+		WHERE n.nspname = ANY($1) AND t.typtype = 'd'`, func(row pgx.Rows) error {
+		var d catalog.Domain
+		var def string
+		var names, exprs []string
+		if err := row.Scan(&d.Schema, &d.Name, &d.Declared, &d.NotNull, &def, &d.Comment, &names, &exprs); err != nil {
+			return err
+		}
+		d.Default = DefaultOf(def)
+		for i, name := range names {
+			d.Checks = append(d.Checks, catalog.Check{Name: name, Expr: exprs[i]})
+		}
+		r.catalog.Domains = append(r.catalog.Domains, d)
+		return nil
+	})
+}
+
+func (r *reader) readComposites(ctx context.Context) error {
+	return r.each(ctx, "composite types", `
+		SELECT n.nspname, t.typname, coalesce(obj_description(t.oid, 'pg_type'), ''),
+			ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum),
+			ARRAY(SELECT format_type(a.atttypid, a.atttypmod) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum)
+		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_type t ON t.typrelid = c.oid
+		WHERE n.nspname = ANY($1) AND c.relkind = 'c'`, func(row pgx.Rows) error {
+		var c catalog.Composite
+		var names, declared []string
+		if err := row.Scan(&c.Schema, &c.Name, &c.Comment, &names, &declared); err != nil {
+			return err
+		}
+		c.Fields = []catalog.CompositeField{}
+		for i, name := range names {
+			c.Fields = append(c.Fields, catalog.CompositeField{Name: name, Declared: declared[i]})
+		}
+		r.catalog.Composites = append(r.catalog.Composites, c)
+		return nil
+	})
+}
+
+// readSequences leaves out those that belong to a column.
+func (r *reader) readSequences(ctx context.Context) error {
+	return r.each(ctx, "sequences", `
+		SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = ANY($1) AND c.relkind = 'S' AND NOT EXISTS (SELECT 1 FROM pg_depend d
+			WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0 AND d.deptype IN ('a', 'i'))`,
+		func(row pgx.Rows) error {
+			var s catalog.Sequence
+			err := row.Scan(&s.Schema, &s.Name)
+			r.catalog.Sequences = append(r.catalog.Sequences, s)
+			return err
+		})
+}
+
 var kinds = map[string]catalog.Kind{
 	"r": catalog.BaseTable, "p": catalog.BaseTable, "f": catalog.BaseTable,
 	"v": catalog.View, "m": catalog.MaterializedView,
 }
 
+// viewUpdates are the bits of pg_relation_is_updatable for UPDATE and DELETE.
+const viewUpdates = 4 | 16
+
 // readTables leaves the partitions of a table out; the table stands for them.
 func (r *reader) readTables(ctx context.Context) error {
 	return r.each(ctx, "tables", `
 		SELECT c.oid, n.nspname, c.relname, c.relkind::text, coalesce(obj_description(c.oid, 'pg_class'), ''),
-			CASE WHEN c.relkind IN ('v', 'm') THEN coalesce(pg_get_viewdef(c.oid), '') ELSE '' END, c.reltuples::bigint
+			CASE WHEN c.relkind IN ('v', 'm') THEN coalesce(pg_get_viewdef(c.oid), '') ELSE '' END, c.reltuples::bigint,
+			CASE WHEN c.relkind = 'v' THEN pg_relation_is_updatable(c.oid, false) ELSE 0 END,
+			CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) ELSE '' END, c.relpersistence = 'u'
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT c.relispartition
 		ORDER BY n.nspname, c.relname`, func(row pgx.Rows) error {
 		var id uint32
 		var kind string
+		var updates int
+		var unlogged bool
 		var t catalog.Table
-		if err := row.Scan(&id, &t.Schema, &t.Name, &kind, &t.Comment, &t.Definition, &t.Rows); err != nil {
+		if err := row.Scan(&id, &t.Schema, &t.Name, &kind, &t.Comment, &t.Definition, &t.Rows, &updates, &t.Partition, &unlogged); err != nil {
 			return err
 		}
 		t.Kind = kinds[kind]
 		if t.IsView() {
 			t.Rows = -1
+		}
+		t.Updatable = updates&viewUpdates == viewUpdates
+		if kind == "f" {
+			t.Options = append(t.Options, "foreign")
+		}
+		if unlogged {
+			t.Options = append(t.Options, "unlogged")
 		}
 		r.tables[id] = len(r.catalog.Tables)
 		r.catalog.Tables = append(r.catalog.Tables, t)
@@ -184,57 +276,105 @@ func (r *reader) readTables(ctx context.Context) error {
 	})
 }
 
-// readColumns reads domains as their base types.
+func (r *reader) readInheritance(ctx context.Context) error {
+	return r.each(ctx, "inheritance", `
+		SELECT i.inhrelid, pn.nspname, p.relname
+		FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		JOIN pg_class p ON p.oid = i.inhparent JOIN pg_namespace pn ON pn.oid = p.relnamespace
+		WHERE n.nspname = ANY($1) AND NOT c.relispartition AND c.relkind IN ('r', 'f') ORDER BY i.inhrelid, i.inhseqno`, func(row pgx.Rows) error {
+		var id uint32
+		var schema, parent string
+		if err := row.Scan(&id, &schema, &parent); err != nil {
+			return err
+		}
+		if t := r.table(id); t != nil {
+			t.Inherits = append(t.Inherits, catalog.Qualify(schema, parent))
+		}
+		return nil
+	})
+}
+
+// readColumns reads domains as their base types, whose names go beside them. A
+// default that takes its number from a sequence counts as an identity; the
+// sequence is named where it belongs to no column, or to another.
 func (r *reader) readColumns(ctx context.Context) error {
 	return r.each(ctx, "columns", `
 		WITH RECURSIVE base AS (
-			SELECT t.oid AS domain, t.typbasetype AS oid, t.typtypmod AS typmod FROM pg_type t WHERE t.typtype = 'd'
+			SELECT t.oid AS domain, t.typbasetype AS oid, t.typtypmod AS typmod, t.typnotnull AS needed, t.typdefault AS def FROM pg_type t WHERE t.typtype = 'd'
 			UNION ALL
-			SELECT b.domain, t.typbasetype, CASE WHEN b.typmod >= 0 THEN b.typmod ELSE t.typtypmod END
+			SELECT b.domain, t.typbasetype, CASE WHEN b.typmod >= 0 THEN b.typmod ELSE t.typtypmod END, b.needed OR t.typnotnull, coalesce(b.def, t.typdefault)
 			FROM base b JOIN pg_type t ON t.oid = b.oid WHERE t.typtype = 'd'
 		), basic AS (
-			SELECT b.domain, b.oid, b.typmod FROM base b JOIN pg_type t ON t.oid = b.oid WHERE t.typtype <> 'd'
+			SELECT b.* FROM base b JOIN pg_type t ON t.oid = b.oid WHERE t.typtype <> 'd'
 		)
 		SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.typname, tn.nspname, t.typtype::text,
 			CASE WHEN a.atttypmod >= 0 THEN a.atttypmod ELSE coalesce(b.typmod, -1) END,
-			a.attnotnull, a.attidentity::text, a.attgenerated::text,
-			coalesce(pg_get_expr(d.adbin, d.adrelid), ''), coalesce(col_description(a.attrelid, a.attnum), ''),
+			CASE WHEN b.domain IS NOT NULL THEN dn.nspname || '.' || dt.typname ELSE '' END,
+			coalesce(e.typname, ''), coalesce(en.nspname, ''), coalesce(e.typtype::text, ''),
+			coalesce(format_type(coalesce(rg.rngsubtype, nullif(t.typelem, 0)), CASE WHEN rg.rngtypid IS NULL THEN a.atttypmod END), ''),
+			a.attndims, a.attnotnull OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
+			coalesce(pg_get_expr(d.adbin, d.adrelid), b.def, ''), coalesce(sn.nspname || '.' || s.relname, ''),
+			coalesce(col_description(a.attrelid, a.attnum), ''),
 			CASE WHEN a.attcollation <> t.typcollation THEN coalesce(co.collname, '') ELSE '' END
 		FROM pg_attribute a
 		JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN basic b ON b.domain = a.atttypid
+		LEFT JOIN pg_type dt ON dt.oid = b.domain LEFT JOIN pg_namespace dn ON dn.oid = dt.typnamespace
 		JOIN pg_type t ON t.oid = coalesce(b.oid, a.atttypid) JOIN pg_namespace tn ON tn.oid = t.typnamespace
+		LEFT JOIN pg_range rg ON rg.rngtypid = t.oid
+		LEFT JOIN basic eb ON eb.domain = t.typelem AND t.typcategory = 'A'
+		LEFT JOIN pg_type e ON e.oid = coalesce(rg.rngsubtype, eb.oid, CASE WHEN t.typcategory = 'A' THEN t.typelem END)
+		LEFT JOIN pg_namespace en ON en.oid = e.typnamespace
 		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
+		LEFT JOIN LATERAL (SELECT q.oid, q.relname, q.relnamespace FROM pg_depend y JOIN pg_class q ON q.oid = y.refobjid AND q.relkind = 'S'
+			WHERE y.classid = 'pg_attrdef'::regclass AND y.objid = d.oid AND y.refclassid = 'pg_class'::regclass
+				AND NOT EXISTS (SELECT 1 FROM pg_depend o WHERE o.classid = 'pg_class'::regclass AND o.objid = q.oid
+					AND o.refclassid = 'pg_class'::regclass AND o.refobjid = a.attrelid AND o.refobjsubid = a.attnum)
+			LIMIT 1) s ON true
+		LEFT JOIN pg_namespace sn ON sn.oid = s.relnamespace
 		LEFT JOIN pg_collation co ON co.oid = a.attcollation
 		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT c.relispartition
 			AND a.attnum > 0 AND NOT a.attisdropped
-		ORDER BY a.attrelid, a.attnum`, func(row pgx.Rows) error {
-		var id uint32
-		var c catalog.Column
-		var typeName, typeSchema, typeKind, identity, generated, def string
-		var modifier int32
-		var notNull bool
-		if err := row.Scan(&id, &c.Name, &c.Declared, &typeName, &typeSchema, &typeKind, &modifier,
-			&notNull, &identity, &generated, &def, &c.Comment, &c.Collation); err != nil {
-			return err
-		}
-		t := r.table(id)
-		if t == nil {
-			return nil
-		}
-		c.Type = columnType(typeName, typeSchema, typeKind, modifier)
-		c.Nullable = !notNull
-		switch {
-		case generated != "":
-			c.Generated = def
-		case identity != "" || strings.HasPrefix(def, "nextval("):
-			c.Default = &catalog.Default{Kind: catalog.Identity}
-		default:
-			c.Default = defaultOf(def)
-		}
-		t.Columns = append(t.Columns, c)
+		ORDER BY a.attrelid, a.attnum`, r.addColumn)
+}
+
+func (r *reader) addColumn(row pgx.Rows) error {
+	var id uint32
+	var c catalog.Column
+	var own, element Name
+	var elementDeclared, identity, generated, def, sequence string
+	var modifier int32
+	var dimensions int
+	var notNull bool
+	if err := row.Scan(&id, &c.Name, &c.Declared, &own.Name, &own.Schema, &own.Kind, &modifier, &c.Domain,
+		&element.Name, &element.Schema, &element.Kind, &elementDeclared, &dimensions,
+		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation); err != nil {
+		return err
+	}
+	t := r.table(id)
+	if t == nil {
 		return nil
-	})
+	}
+	c.Type = TypeOf(own, element, modifier)
+	if c.Type.Element != nil {
+		c.Type.Name = elementDeclared
+	}
+	if dimensions > 1 { // which the engine does not hold rows to, but their author meant it
+		c.Type = catalog.Type{Kind: catalog.Other}
+	}
+	c.Nullable = !notNull
+	switch {
+	case generated != "":
+		c.Generated = def
+	case identity != "":
+		c.Default = &catalog.Default{Kind: catalog.Identity, Always: identity == "a"}
+	case strings.HasPrefix(def, "nextval("):
+		c.Default = &catalog.Default{Kind: catalog.Identity, Sequence: sequence}
+	default:
+		c.Default = DefaultOf(def)
+	}
+	t.Columns = append(t.Columns, c)
+	return nil
 }
 
 var (
@@ -242,7 +382,9 @@ var (
 	castedNumber = regexp.MustCompile(`^\(?(-?\d+(?:\.\d+)?)\)?(?:::[a-z][\w ]*(?:\([\d,]+\))?)?$`)
 )
 
-func defaultOf(text string) *catalog.Default {
+// DefaultOf tells constants from expressions in a default as the server prints
+// it back; an empty text gives nil.
+func DefaultOf(text string) *catalog.Default {
 	switch {
 	case text == "" || strings.HasPrefix(text, "NULL::"):
 		return nil
@@ -260,20 +402,24 @@ func defaultOf(text string) *catalog.Default {
 
 var actions = map[string]string{"a": "", "r": "restrict", "c": "cascade", "n": "set null", "d": "set default", "": "", " ": ""}
 
+// readConstraints leaves out the references to single partitions that the
+// server keeps beside the one to their table.
 func (r *reader) readConstraints(ctx context.Context) error {
 	return r.each(ctx, "constraints", `
 		SELECT k.conrelid, k.conname, k.contype::text, coalesce(fn.nspname, ''), coalesce(f.relname, ''),
 			k.confupdtype::text, k.confdeltype::text, coalesce(pg_get_expr(k.conbin, k.conrelid), ''),
 			ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(n, i) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.n ORDER BY u.i),
-			ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(n, i) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.n ORDER BY u.i)
+			ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(n, i) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.n ORDER BY u.i),
+			k.condeferrable
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN pg_class f ON f.oid = k.confrelid LEFT JOIN pg_namespace fn ON fn.oid = f.relnamespace
-		WHERE n.nspname = ANY($1) AND k.contype IN ('p', 'u', 'f', 'c')
+		WHERE n.nspname = ANY($1) AND k.contype IN ('p', 'u', 'f', 'c') AND (k.conparentid = 0 OR k.contype <> 'f')
 		ORDER BY k.conrelid, k.conname`, func(row pgx.Rows) error {
 		var id uint32
 		var name, kind, schema, table, onUpdate, onDelete, expr string
 		var columns, target []string
-		if err := row.Scan(&id, &name, &kind, &schema, &table, &onUpdate, &onDelete, &expr, &columns, &target); err != nil {
+		var deferrable bool
+		if err := row.Scan(&id, &name, &kind, &schema, &table, &onUpdate, &onDelete, &expr, &columns, &target, &deferrable); err != nil {
 			return err
 		}
 		t := r.table(id)
@@ -282,13 +428,13 @@ func (r *reader) readConstraints(ctx context.Context) error {
 		}
 		switch kind {
 		case "p":
-			t.PrimaryKey = &catalog.Key{Name: name, Columns: columns}
+			t.PrimaryKey = &catalog.Key{Name: name, Columns: columns, Deferrable: deferrable}
 		case "u":
-			t.Uniques = append(t.Uniques, catalog.Key{Name: name, Columns: columns})
+			t.Uniques = append(t.Uniques, catalog.Key{Name: name, Columns: columns, Deferrable: deferrable})
 		case "f":
 			t.References = append(t.References, catalog.Reference{
 				Name: name, Columns: columns, Schema: schema, Table: table, Target: target,
-				OnUpdate: actions[onUpdate], OnDelete: actions[onDelete],
+				OnUpdate: actions[onUpdate], OnDelete: actions[onDelete], Deferrable: deferrable,
 			})
 		case "c":
 			t.Checks = append(t.Checks, catalog.Check{Name: name, Expr: expr})
@@ -301,18 +447,18 @@ func (r *reader) readConstraints(ctx context.Context) error {
 // plain columns is a key too.
 func (r *reader) readIndexes(ctx context.Context) error {
 	return r.each(ctx, "indexes", `
-		SELECT i.indrelid, ic.relname, i.indisunique, coalesce(pg_get_expr(i.indpred, i.indrelid), ''), i.indexprs IS NOT NULL,
+		SELECT i.indrelid, ic.relname, i.indisunique, coalesce(pg_get_expr(i.indpred, i.indrelid), ''), i.indexprs IS NOT NULL OR NOT i.indisvalid, CASE WHEN am.amname = 'btree' THEN '' ELSE am.amname END,
 			ARRAY(SELECT coalesce(a.attname::text, '(' || pg_get_indexdef(i.indexrelid, u.i::int, true) || ')')
 				FROM unnest(i.indkey::int2[]) WITH ORDINALITY u(n, i) LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.n AND u.n > 0
 				WHERE u.i <= i.indnkeyatts ORDER BY u.i)
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		JOIN pg_class ic ON ic.oid = i.indexrelid
-		WHERE n.nspname = ANY($1) AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x'))
+		JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam
+		WHERE n.nspname = ANY($1) AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u'))
 		ORDER BY i.indrelid, ic.relname`, func(row pgx.Rows) error {
 		var id uint32
 		var in catalog.Index
 		var expressions bool
-		if err := row.Scan(&id, &in.Name, &in.Unique, &in.Where, &expressions, &in.Columns); err != nil {
+		if err := row.Scan(&id, &in.Name, &in.Unique, &in.Where, &expressions, &in.Method, &in.Columns); err != nil {
 			return err
 		}
 		t := r.table(id)
@@ -339,7 +485,7 @@ func (r *reader) readRoutines(ctx context.Context) error {
 			ARRAY(SELECT format_type(u.t, NULL) FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[])) WITH ORDINALITY u(t, i) ORDER BY u.i)
 		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
 		WHERE n.nspname = ANY($1) AND p.prokind IN ('f', 'p') AND p.prorettype <> 'trigger'::regtype
-			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')`, func(row pgx.Rows) error {
+			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype = 'e')`, func(row pgx.Rows) error {
 		var f catalog.Routine
 		var kind, volatility string
 		var names, argModes, types []string
@@ -363,8 +509,7 @@ func (r *reader) readRoutines(ctx context.Context) error {
 	})
 }
 
-// basicTypes maps the names of pg_type to types. What is missing here is
-// carried as text.
+// basicTypes maps the names of pg_type to types.
 var basicTypes = map[string]catalog.Type{
 	"int2":        {Kind: catalog.Int, Bits: 16},
 	"int4":        {Kind: catalog.Int, Bits: 32},
@@ -386,27 +531,64 @@ var basicTypes = map[string]catalog.Type{
 	"uuid":        {Kind: catalog.UUID},
 	"json":        {Kind: catalog.JSON},
 	"jsonb":       {Kind: catalog.JSON},
+	"interval":    {Kind: catalog.Interval},
+	"inet":        {Kind: catalog.Network},
+	"cidr":        {Kind: catalog.Network},
+	"macaddr":     {Kind: catalog.Network},
+	"macaddr8":    {Kind: catalog.Network},
+	"bit":         {Kind: catalog.BitString},
+	"varbit":      {Kind: catalog.BitString},
+	"xml":         {Kind: catalog.XML},
+	"money":       {Kind: catalog.Money},
+	"point":       {Kind: catalog.Geometric},
+	"line":        {Kind: catalog.Geometric},
+	"lseg":        {Kind: catalog.Geometric},
+	"box":         {Kind: catalog.Geometric},
+	"path":        {Kind: catalog.Geometric},
+	"polygon":     {Kind: catalog.Geometric},
+	"circle":      {Kind: catalog.Geometric},
+	"tsvector":    {Kind: catalog.FullText},
+	"tsquery":     {Kind: catalog.FullText},
+	"oid":         {Kind: catalog.Int, Bits: 64},
 }
 
-// columnType normalizes a type by its entry in pg_type and the modifier of the
-// column, whose first four bytes are a header.
-func columnType(name, schema, kind string, modifier int32) catalog.Type {
-	if kind == "e" {
-		return catalog.Type{Kind: catalog.EnumKind, Enum: catalog.Qualify(schema, name)}
+// A Name is that of a type, with its schema and its kind in pg_type.
+type Name struct{ Schema, Name, Kind string }
+
+// TypeOf normalizes a type by its entry in pg_type, that of its elements, which
+// is empty but for arrays and ranges, and the modifier of the column, whose
+// first four bytes are a header.
+func TypeOf(own, element Name, modifier int32) catalog.Type {
+	switch {
+	case own.Kind == "e":
+		return catalog.Type{Kind: catalog.EnumKind, Enum: catalog.Qualify(own.Schema, own.Name)}
+	case own.Kind == "c":
+		return catalog.Type{Kind: catalog.Compound}
+	case own.Kind == "r" && element.Name != "":
+		inner := TypeOf(element, Name{}, -1)
+		return catalog.Type{Kind: catalog.Range, Element: &inner}
+	case element.Name != "":
+		inner := TypeOf(element, Name{}, modifier)
+		return catalog.Type{Kind: catalog.Array, Element: &inner}
 	}
-	t, ok := basicTypes[name]
+	t, ok := basicTypes[own.Name]
 	if !ok {
 		return catalog.Type{Kind: catalog.Other}
 	}
-	if modifier < 4 {
+	if modifier < 0 {
 		return t
 	}
 	m := int(modifier - 4)
-	switch name {
+	switch own.Name {
 	case "numeric":
 		t.Precision, t.Scale = m>>16, m&0x7ff
+		if t.Scale >= 1024 { // eleven bits with a sign
+			t.Scale -= 2048
+		}
 	case "varchar", "bpchar":
 		t.Size = m
+	case "bit", "varbit":
+		t.Size = int(modifier)
 	}
 	return t
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/read/script"
 )
 
 // createTable is what only the text of a CREATE TABLE statement tells. Names
@@ -28,13 +29,13 @@ type columnFacts struct {
 // statement, so what it does not understand does not matter here.
 func scanCreateTable(source string) createTable {
 	c := createTable{columns: map[string]columnFacts{}, uniqueNames: map[string]string{}, referenceNames: map[string]string{}}
-	tokens := scanTokens(source)
-	if len(tokens) > 1 && tokens[1].is("VIRTUAL") {
+	tokens := script.Scan(source, script.SQLite)
+	if len(tokens) > 1 && tokens[1].Is("VIRTUAL") {
 		c.virtual = true
 		return c
 	}
 	open := 0
-	for open < len(tokens) && !tokens[open].sign("(") {
+	for open < len(tokens) && !tokens[open].Sign("(") {
 		open++
 	}
 	end := closing(tokens, open)
@@ -42,11 +43,11 @@ func scanCreateTable(source string) createTable {
 		return c
 	}
 	for _, t := range tokens[min(end, len(tokens)):] {
-		c.withoutRowID = c.withoutRowID || t.is("WITHOUT")
+		c.withoutRowID = c.withoutRowID || t.Is("WITHOUT")
 	}
 	body := tokens[open+1 : end]
-	if len(body) > 0 && body[0].kind == commentToken && body[0].line == tokens[open].line {
-		c.comment = body[0].text
+	if len(body) > 0 && body[0].Kind == script.Comment && body[0].Line == tokens[open].Line {
+		c.comment = body[0].Text
 		body = body[1:]
 	}
 	for _, item := range splitItems(body) {
@@ -56,13 +57,13 @@ func scanCreateTable(source string) createTable {
 }
 
 // closing returns the place of the parenthesis that closes the one at open.
-func closing(tokens []token, open int) int {
+func closing(tokens []script.Token, open int) int {
 	depth := 0
 	for i := open; i < len(tokens); i++ {
 		switch {
-		case tokens[i].sign("("):
+		case tokens[i].Sign("("):
 			depth++
-		case tokens[i].sign(")"):
+		case tokens[i].Sign(")"):
 			if depth--; depth == 0 {
 				return i
 			}
@@ -74,11 +75,11 @@ func closing(tokens []token, open int) int {
 // tableItem is a column or constraint, with the comment that belongs to it:
 // the one behind it on its line, else the ones above it.
 type tableItem struct {
-	tokens  []token
+	tokens  []script.Token
 	comment string
 }
 
-func splitItems(body []token) []tableItem {
+func splitItems(body []script.Token) []tableItem {
 	var list []tableItem
 	var item tableItem
 	var above []string
@@ -95,26 +96,26 @@ func splitItems(body []token) []tableItem {
 	}
 	for _, t := range body {
 		switch {
-		case t.kind == commentToken && t.line == lastLine && len(item.tokens) > 0:
-			item.comment = t.text
+		case t.Kind == script.Comment && t.Line == lastLine && len(item.tokens) > 0:
+			item.comment = t.Text
 			continue
-		case t.kind == commentToken && t.line == lastLine && len(list) > 0:
-			list[len(list)-1].comment = t.text
+		case t.Kind == script.Comment && t.Line == lastLine && len(list) > 0:
+			list[len(list)-1].comment = t.Text
 			continue
-		case t.kind == commentToken:
-			above = append(above, t.text)
+		case t.Kind == script.Comment:
+			above = append(above, t.Text)
 			continue
-		case t.sign("("):
+		case t.Sign("("):
 			depth++
-		case t.sign(")"):
+		case t.Sign(")"):
 			depth--
-		case t.sign(",") && depth == 0:
+		case t.Sign(",") && depth == 0:
 			flush()
-			lastLine = t.line
+			lastLine = t.Line
 			continue
 		}
 		item.tokens = append(item.tokens, t)
-		lastLine = t.line
+		lastLine = t.Line
 	}
 	flush()
 	return list
@@ -122,14 +123,14 @@ func splitItems(body []token) []tableItem {
 
 func (c *createTable) addItem(source string, item tableItem) {
 	first := item.tokens[0]
-	if first.kind == wordToken {
-		switch strings.ToUpper(first.text) {
+	if first.Kind == script.Word {
+		switch strings.ToUpper(first.Text) {
 		case "CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN":
 			c.addRules(source, item.tokens, "")
 			return
 		}
 	}
-	column := strings.ToLower(first.text)
+	column := strings.ToLower(first.Text)
 	facts := c.addRules(source, item.tokens[1:], column)
 	facts.comment = item.comment
 	c.columns[column] = facts
@@ -137,33 +138,33 @@ func (c *createTable) addItem(source string, item tableItem) {
 
 // addRules records the constraints among tokens. column is the one they are
 // written behind; constraints of the table name their own.
-func (c *createTable) addRules(source string, tokens []token, column string) columnFacts {
+func (c *createTable) addRules(source string, tokens []script.Token, column string) columnFacts {
 	var facts columnFacts
 	name := ""
 	for i := 0; i < len(tokens); i++ {
 		t := tokens[i]
 		switch {
-		case t.sign("("):
+		case t.Sign("("):
 			i = closing(tokens, i)
 			continue
-		case t.is("CONSTRAINT") && i+1 < len(tokens):
+		case t.Is("CONSTRAINT") && i+1 < len(tokens):
 			i++
-			name = tokens[i].text
+			name = tokens[i].Text
 			continue
-		case t.is("CHECK"):
+		case t.Is("CHECK"):
 			text, end := inParentheses(source, tokens, i+1)
 			c.checks = append(c.checks, catalog.Check{Name: name, Expr: text})
 			i = end
-		case t.is("AS"):
+		case t.Is("AS"):
 			facts.generated, i = inParentheses(source, tokens, i+1)
-		case t.is("UNIQUE"):
+		case t.Is("UNIQUE"):
 			c.uniqueNames[ruleColumns(tokens, i+1, column)] = name
-		case t.is("PRIMARY"):
+		case t.Is("PRIMARY"):
 			c.keyName = name
-		case t.is("FOREIGN"):
+		case t.Is("FOREIGN"):
 			c.referenceNames[ruleColumns(tokens, i+2, column)] = name
 			return facts
-		case t.is("REFERENCES") && column != "":
+		case t.Is("REFERENCES") && column != "":
 			c.referenceNames[column] = name
 		default:
 			continue
@@ -175,27 +176,27 @@ func (c *createTable) addRules(source string, tokens []token, column string) col
 
 // inParentheses returns the text between the parenthesis at i and the one that
 // closes it, and the place of the latter.
-func inParentheses(source string, tokens []token, i int) (string, int) {
-	if i >= len(tokens) || !tokens[i].sign("(") {
+func inParentheses(source string, tokens []script.Token, i int) (string, int) {
+	if i >= len(tokens) || !tokens[i].Sign("(") {
 		return "", i
 	}
 	end := closing(tokens, i)
 	if end >= len(tokens) {
 		return "", end
 	}
-	return strings.Join(strings.Fields(source[tokens[i].to:tokens[end].from]), " "), end
+	return strings.Join(strings.Fields(source[tokens[i].To:tokens[end].From]), " "), end
 }
 
 // ruleColumns returns the columns listed at i, or the one the rule stands
 // behind.
-func ruleColumns(tokens []token, i int, column string) string {
-	if column != "" || i >= len(tokens) || !tokens[i].sign("(") {
+func ruleColumns(tokens []script.Token, i int, column string) string {
+	if column != "" || i >= len(tokens) || !tokens[i].Sign("(") {
 		return column
 	}
 	var names []string
 	for _, t := range tokens[i+1 : closing(tokens, i)] {
-		if t.kind == nameToken || t.kind == wordToken && !t.is("ASC") && !t.is("DESC") {
-			names = append(names, strings.ToLower(t.text))
+		if t.Kind == script.QuotedName || t.Kind == script.Word && !t.Is("ASC") && !t.Is("DESC") {
+			names = append(names, strings.ToLower(t.Text))
 		}
 	}
 	return strings.Join(names, ",")

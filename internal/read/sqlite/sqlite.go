@@ -22,6 +22,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/read/script"
 )
 
 // ReadFile reads the schema of the database file at path.
@@ -80,47 +81,51 @@ func explain(path string, err error) error {
 	return fmt.Errorf("reading %s: %w", path, err)
 }
 
-// ReadScripts runs DDL files in the order given, in an empty database in
+// ReadScripts runs DDL scripts in the order given, in an empty database in
 // memory, and reads the schema they make.
-func ReadScripts(ctx context.Context, paths []string) (*catalog.Catalog, error) {
+func ReadScripts(ctx context.Context, files []*script.File) (*catalog.Catalog, error) {
 	db, err := sql.Open("sqlite", "file::memory:")
 	if err != nil {
 		return nil, fmt.Errorf("opening a database in memory: %w", err)
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1) // each connection would have a memory of its own
-	for _, path := range paths {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return nil, fault.New("check the path", "reading the script: %w", err)
-		}
-		if err := runScript(ctx, db, path, string(text)); err != nil {
+	for _, f := range files {
+		if err := runScript(ctx, db, f); err != nil {
 			return nil, err
 		}
 	}
 	return read(ctx, db)
 }
 
-// runScript runs a script statement by statement, so that an error has a line.
-func runScript(ctx context.Context, db *sql.DB, path, text string) error {
-	for _, s := range splitStatements(text) {
-		if _, err := db.ExecContext(ctx, s.text); err != nil {
+// runScript runs a script statement by statement, so that an error has a place.
+func runScript(ctx context.Context, db *sql.DB, f *script.File) error {
+	for _, s := range script.Split(f, script.SQLite) {
+		if !changesSchema(s.Text) {
+			continue
+		}
+		if _, err := db.ExecContext(ctx, s.Text); err != nil {
+			line, column := s.Position(0)
 			return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
-				"%s:%d: %s: %s", path, s.line, firstWords(s.text), message(err))
+				"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), message(err))
 		}
 	}
 	return nil
 }
 
-func firstWords(text string) string {
-	words := strings.Fields(text)
-	return strings.Join(words[:min(len(words), 4)], " ") + " …"
+// changesSchema keeps out what is only about rows, and what reaches other files.
+func changesSchema(statement string) bool {
+	switch strings.ToUpper(strings.TrimRight(strings.Fields(statement)[0], ";(")) {
+	case "INSERT", "REPLACE", "UPDATE", "DELETE", "SELECT", "WITH", "VALUES", "ATTACH", "DETACH", "VACUUM", "ANALYZE", "REINDEX":
+		return false
+	}
+	return true
 }
 
 func read(ctx context.Context, db *sql.DB) (*catalog.Catalog, error) {
 	r := &reader{db: db, catalog: &catalog.Catalog{Engine: catalog.SQLite}, tables: map[string]int{}}
 	for _, step := range []func(context.Context) error{
-		r.readTables, r.readColumns, r.readViews, r.readReferences, r.readIndexes, r.estimateRows,
+		r.readTables, r.leaveOutUnreadable, r.readColumns, r.readViews, r.readReferences, r.readIndexes, r.estimateRows,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, err
@@ -136,6 +141,7 @@ type reader struct {
 	catalog *catalog.Catalog
 	tables  map[string]int // by name, into catalog.Tables
 	created map[string]createTable
+	but     string // a condition that keeps tables out that cannot be read
 }
 
 func (r *reader) table(name string) *catalog.Table { return &r.catalog.Tables[r.tables[name]] }
@@ -157,26 +163,71 @@ func (r *reader) each(ctx context.Context, query string, scan func(row *sql.Rows
 
 func (r *reader) readTables(ctx context.Context) error {
 	r.created = map[string]createTable{}
-	return r.each(ctx, `SELECT m.type, m.name, m.sql FROM sqlite_schema m JOIN pragma_table_list l ON l.name = m.name AND l.schema = 'main'
+	return r.each(ctx, `SELECT m.type, m.name, m.sql, l.strict FROM sqlite_schema m JOIN pragma_table_list l ON l.name = m.name AND l.schema = 'main'
 		WHERE m.type IN ('table', 'view') AND m.name NOT LIKE 'sqlite!_%' ESCAPE '!' AND l.type IN ('table', 'view', 'virtual')
 		ORDER BY m.name`, func(row *sql.Rows) error {
 		var kind, name, text string
-		if err := row.Scan(&kind, &name, &text); err != nil {
+		var strict bool
+		if err := row.Scan(&kind, &name, &text, &strict); err != nil {
 			return err
 		}
 		t := catalog.Table{Name: name, Kind: catalog.Kind(kind), Rows: -1}
+		if strict {
+			t.Options = append(t.Options, "strict")
+		}
 		if t.IsView() {
 			t.Definition = text
 		} else {
 			r.created[name] = scanCreateTable(text)
 			t.Comment = r.created[name].comment
 			t.Checks = r.created[name].checks
+			if r.created[name].withoutRowID {
+				t.Options = append(t.Options, "without rowid")
+			}
+			if r.created[name].virtual {
+				t.Options = append(t.Options, "virtual")
+			}
 		}
 		r.tables[name] = len(r.catalog.Tables)
 		r.catalog.Tables = append(r.catalog.Tables, t)
 		return nil
 	})
 }
+
+// leaveOutUnreadable takes out the virtual tables whose module is not built in:
+// one of them makes every query over all tables fail.
+func (r *reader) leaveOutUnreadable(ctx context.Context) error {
+	var unreadable []string
+	for i := range r.catalog.Tables {
+		t := &r.catalog.Tables[i]
+		if !r.created[t.Name].virtual {
+			continue
+		}
+		name := quoteText(t.Name)
+		fault := r.each(ctx, `SELECT name FROM pragma_table_xinfo(`+name+`)`, func(*sql.Rows) error { return nil })
+		if fault != nil {
+			unreadable = append(unreadable, name)
+			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the virtual table cannot be read: " + message(fault)})
+		}
+	}
+	if len(unreadable) == 0 {
+		return nil
+	}
+	r.but = ` AND m.name NOT IN (` + strings.Join(unreadable, ", ") + `)`
+	r.keep(func(t catalog.Table) bool { return !slices.Contains(unreadable, quoteText(t.Name)) })
+	return nil
+}
+
+// keep drops the tables for which want does not hold.
+func (r *reader) keep(want func(t catalog.Table) bool) {
+	r.catalog.Tables = slices.DeleteFunc(r.catalog.Tables, func(t catalog.Table) bool { return !want(t) })
+	clear(r.tables)
+	for i, t := range r.catalog.Tables {
+		r.tables[t.Name] = i
+	}
+}
+
+func quoteText(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 const columnsQuery = `SELECT m.name, x.name, x.type, x."notnull", x.dflt_value, x.pk, x.hidden
 	FROM sqlite_schema m JOIN pragma_table_xinfo(m.name) x
@@ -190,7 +241,7 @@ const (
 
 func (r *reader) readColumns(ctx context.Context) error {
 	keys := map[string][]keyPart{}
-	err := r.each(ctx, fmt.Sprintf(columnsQuery, "table", ""), func(row *sql.Rows) error {
+	err := r.each(ctx, fmt.Sprintf(columnsQuery, "table", r.but), func(row *sql.Rows) error {
 		var table string
 		var c catalog.Column
 		var notNull bool
@@ -257,14 +308,11 @@ func (r *reader) readViews(ctx context.Context) error {
 			continue
 		}
 		t.Columns = nil
-		if err := r.readViewColumns(ctx, "AND m.name = '"+strings.ReplaceAll(t.Name, "'", "''")+"'"); err != nil {
+		if err := r.readViewColumns(ctx, "AND m.name = "+quoteText(t.Name)); err != nil {
 			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the view cannot be read: " + message(err)})
 		}
 	}
-	r.catalog.Tables = slices.DeleteFunc(r.catalog.Tables, func(t catalog.Table) bool { return t.IsView() && len(t.Columns) == 0 })
-	for i, t := range r.catalog.Tables {
-		r.tables[t.Name] = i
-	}
+	r.keep(func(t catalog.Table) bool { return !t.IsView() || len(t.Columns) > 0 })
 	return nil
 }
 
@@ -296,7 +344,7 @@ func (r *reader) readViewColumns(ctx context.Context, only string) error {
 func (r *reader) readReferences(ctx context.Context) error {
 	at := map[string]int{}
 	err := r.each(ctx, `SELECT m.name, f.id, f."table", f."from", f."to", f.on_update, f.on_delete
-		FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f WHERE m.type = 'table' ORDER BY m.name, f.id, f.seq`,
+		FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f WHERE m.type = 'table'`+r.but+` ORDER BY m.name, f.id, f.seq`,
 		func(row *sql.Rows) error {
 			var table, target, from, onUpdate, onDelete string
 			var id int
@@ -390,7 +438,7 @@ func (r *reader) readIndexes(ctx context.Context) error {
 	err := r.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, x.name, coalesce(s.sql, '')
 		FROM sqlite_schema m JOIN pragma_index_list(m.name) l JOIN pragma_index_xinfo(l.name) x
 		LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name
-		WHERE m.type = 'table' AND x.key = 1 ORDER BY m.name, l.seq, x.seqno`,
+		WHERE m.type = 'table' AND x.key = 1`+r.but+` ORDER BY m.name, l.seq, x.seqno`,
 		func(row *sql.Rows) error {
 			var table, text string
 			var column sql.NullString

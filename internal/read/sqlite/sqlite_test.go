@@ -12,13 +12,16 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/read/script"
 )
 
 func readText(t *testing.T, text string) *catalog.Catalog {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "schema.sql")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
-	c, err := ReadScripts(t.Context(), []string{path})
+	files, err := script.Find([]string{path})
+	require.NoError(t, err)
+	c, err := ReadScripts(t.Context(), files)
 	require.NoError(t, err)
 	return c
 }
@@ -130,9 +133,11 @@ func TestBrokenViewsDoNotStopTheReading(t *testing.T) {
 
 func TestScriptErrorsHaveALine(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "bad.sql")
-	require.NoError(t, os.WriteFile(path, []byte("-- one; two\nCREATE TABLE a (id INT);\n\n  INSERT INTO nowhere VALUES (1);"), 0o644))
-	_, err := ReadScripts(t.Context(), []string{path})
-	require.ErrorContains(t, err, "bad.sql:4: INSERT INTO nowhere VALUES …")
+	require.NoError(t, os.WriteFile(path, []byte("-- one; two\nCREATE TABLE a (id INT);\n\n  CREATE INDEX ON nowhere (x);"), 0o644))
+	files, err := script.Find([]string{path})
+	require.NoError(t, err)
+	_, err = ReadScripts(t.Context(), files)
+	require.ErrorContains(t, err, "bad.sql:4:3: CREATE INDEX ON nowhere (x)")
 	assert.NotEmpty(t, fault.Next(err))
 }
 
@@ -158,32 +163,13 @@ func TestReadingAFileLeavesItAlone(t *testing.T) {
 	assert.Len(t, left, 1)
 }
 
-func FuzzTokens(f *testing.F) {
-	for _, s := range []string{"", "CREATE TABLE a (b)", "'it''s", "\"a\"\"b\" [c] `d`", "-- x\n/* y", "a.b 1.5 <> ;", "\xff\x00"} {
+func FuzzCreateTable(f *testing.F) {
+	for _, s := range []string{"", "CREATE TABLE a (b)", "CREATE TABLE a (b CHECK (b > 1), -- c\nUNIQUE (b)) WITHOUT ROWID", "create virtual table x using y", "(,)("} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		at, line := 0, 1
-		for _, token := range scanTokens(s) {
-			require.LessOrEqual(t, at, token.from, "tokens do not overlap")
-			require.Less(t, token.from, token.to)
-			require.LessOrEqual(t, token.to, len(s))
-			require.GreaterOrEqual(t, token.line, line)
-			at, line = token.to, token.line
+		for column := range scanCreateTable(s).columns {
+			require.Equal(t, strings.ToLower(column), column)
 		}
-		for _, statement := range splitStatements(s) {
-			require.Contains(t, s, statement.text)
-		}
-		scanCreateTable(s)
 	})
-}
-
-func TestSplitStatements(t *testing.T) {
-	list := splitStatements("a; -- ;\nb ';' \";\";\n\n/* ; */ create temp trigger x begin select 1; select case when 1 then 2 end; end; c")
-	var texts []string
-	for _, s := range list {
-		texts = append(texts, strings.Fields(s.text)[0])
-	}
-	assert.Equal(t, []string{"a", "b", "create", "c"}, texts)
-	assert.Equal(t, 4, list[2].line)
 }

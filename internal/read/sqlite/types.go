@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/read/script"
 )
 
 var declaration = regexp.MustCompile(`^\s*([^()]*?)\s*(?:\(\s*(\d+)\s*(?:,\s*(\d+)\s*)?\))?\s*([^()]*?)\s*$`)
@@ -120,8 +121,8 @@ func defaultOf(text sql.NullString, t catalog.Type) *catalog.Default {
 	case number.MatchString(s):
 		return constant(strings.TrimPrefix(s, "+"))
 	}
-	if tokens := scanTokens(s); len(tokens) == 1 && (tokens[0].kind == textToken || tokens[0].kind == nameToken) {
-		return constant(tokens[0].text)
+	if tokens := script.Scan(s, script.SQLite); len(tokens) == 1 && (tokens[0].Kind == script.Text || tokens[0].Kind == script.QuotedName) {
+		return constant(tokens[0].Text)
 	}
 	return &catalog.Default{Kind: catalog.Expression, Text: s}
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/read/script"
 )
 
 // typeViews finds types for the view columns to which the engine gives none:
@@ -15,14 +16,14 @@ func (r *reader) typeViews() {
 		if !t.IsView() {
 			continue
 		}
-		var outputs [][]token
+		var outputs [][]script.Token
 		var sources map[string]*catalog.Table
 		for k := range t.Columns {
 			if t.Columns[k].Declared != "" {
 				continue
 			}
 			if outputs == nil {
-				outputs, sources = r.selectParts(viewBody(scanTokens(t.Definition)))
+				outputs, sources = r.selectParts(viewBody(script.Scan(t.Definition, script.SQLite)))
 			}
 			if k < len(outputs) && len(outputs) == len(t.Columns) {
 				t.Columns[k].Type = r.expressionType(outputs[k], sources)
@@ -32,9 +33,9 @@ func (r *reader) typeViews() {
 }
 
 // viewBody returns the tokens of a view's query.
-func viewBody(tokens []token) []token {
+func viewBody(tokens []script.Token) []script.Token {
 	for i, t := range tokens {
-		if t.is("SELECT") {
+		if t.Is("SELECT") {
 			return tokens[i:]
 		}
 	}
@@ -43,26 +44,26 @@ func viewBody(tokens []token) []token {
 
 // selectParts returns what a SELECT puts out, one expression a column, and the
 // tables it reads by their aliases.
-func (r *reader) selectParts(tokens []token) (outputs [][]token, sources map[string]*catalog.Table) {
+func (r *reader) selectParts(tokens []script.Token) (outputs [][]script.Token, sources map[string]*catalog.Table) {
 	sources = map[string]*catalog.Table{}
 	depth, inOutputs := 0, false
-	var output []token
+	var output []script.Token
 	for i, t := range tokens {
 		switch {
-		case t.kind == commentToken:
+		case t.Kind == script.Comment:
 			continue
-		case t.sign("("):
+		case t.Sign("("):
 			depth++
-		case t.sign(")"):
+		case t.Sign(")"):
 			depth--
 		case depth > 0:
-		case i == 0 && t.is("SELECT"):
+		case i == 0 && t.Is("SELECT"):
 			inOutputs = true
 			continue
-		case inOutputs && (t.sign(",") || t.is("FROM")):
+		case inOutputs && (t.Sign(",") || t.Is("FROM")):
 			outputs = append(outputs, output)
 			output = nil
-			inOutputs = !t.is("FROM")
+			inOutputs = !t.Is("FROM")
 			if inOutputs {
 				continue
 			}
@@ -70,7 +71,7 @@ func (r *reader) selectParts(tokens []token) (outputs [][]token, sources map[str
 		if inOutputs {
 			output = append(output, t)
 		}
-		if depth == 0 && (t.is("FROM") || t.is("JOIN")) {
+		if depth == 0 && (t.Is("FROM") || t.Is("JOIN")) {
 			r.addSource(tokens[i+1:], sources)
 		}
 	}
@@ -78,36 +79,36 @@ func (r *reader) selectParts(tokens []token) (outputs [][]token, sources map[str
 }
 
 // addSource records "table alias" or "table AS alias".
-func (r *reader) addSource(tokens []token, sources map[string]*catalog.Table) {
+func (r *reader) addSource(tokens []script.Token, sources map[string]*catalog.Table) {
 	if len(tokens) == 0 {
 		return
 	}
-	name := r.realName(tokens[0].text)
+	name := r.realName(tokens[0].Text)
 	if _, ok := r.tables[name]; !ok {
 		return
 	}
 	t := r.table(name)
 	sources[strings.ToLower(name)] = t
 	rest := tokens[1:]
-	if len(rest) > 0 && rest[0].is("AS") {
+	if len(rest) > 0 && rest[0].Is("AS") {
 		rest = rest[1:]
 	}
-	if len(rest) > 0 && (rest[0].kind == wordToken || rest[0].kind == nameToken) {
-		sources[strings.ToLower(rest[0].text)] = t
+	if len(rest) > 0 && (rest[0].Kind == script.Word || rest[0].Kind == script.QuotedName) {
+		sources[strings.ToLower(rest[0].Text)] = t
 	}
 }
 
-func (r *reader) expressionType(expr []token, sources map[string]*catalog.Table) catalog.Type {
+func (r *reader) expressionType(expr []script.Token, sources map[string]*catalog.Table) catalog.Type {
 	unknown := catalog.Type{Kind: catalog.Other}
-	if n := len(expr); n > 2 && expr[n-2].is("AS") {
+	if n := len(expr); n > 2 && expr[n-2].Is("AS") {
 		expr = expr[:n-2]
 	}
 	if len(expr) == 0 {
 		return unknown
 	}
-	if expr[0].sign("(") && closing(expr, 0) == len(expr)-1 {
+	if expr[0].Sign("(") && closing(expr, 0) == len(expr)-1 {
 		inner := expr[1 : len(expr)-1]
-		if len(inner) > 0 && inner[0].is("SELECT") {
+		if len(inner) > 0 && inner[0].Is("SELECT") {
 			outputs, from := r.selectParts(inner)
 			if len(outputs) == 1 {
 				return r.expressionType(outputs[0], from)
@@ -116,13 +117,13 @@ func (r *reader) expressionType(expr []token, sources map[string]*catalog.Table)
 		}
 		return r.expressionType(inner, sources)
 	}
-	if expr[0].kind == wordToken && len(expr) > 2 && expr[1].sign("(") && closing(expr, 1) == len(expr)-1 {
-		return r.callType(strings.ToLower(expr[0].text), expr[2:len(expr)-1], sources)
+	if expr[0].Kind == script.Word && len(expr) > 2 && expr[1].Sign("(") && closing(expr, 1) == len(expr)-1 {
+		return r.callType(strings.ToLower(expr[0].Text), expr[2:len(expr)-1], sources)
 	}
 	return columnOf(expr, sources)
 }
 
-func (r *reader) callType(function string, args []token, sources map[string]*catalog.Table) catalog.Type {
+func (r *reader) callType(function string, args []script.Token, sources map[string]*catalog.Table) catalog.Type {
 	switch function {
 	case "count", "length", "row_number", "rank", "dense_rank":
 		return catalog.Type{Kind: catalog.Int, Bits: 64}
@@ -132,7 +133,7 @@ func (r *reader) callType(function string, args []token, sources map[string]*cat
 		return r.expressionType(args, sources)
 	case "coalesce", "ifnull":
 		for i, t := range args {
-			if t.sign(",") {
+			if t.Sign(",") {
 				return r.expressionType(args[:i], sources)
 			}
 		}
@@ -147,17 +148,17 @@ func (r *reader) callType(function string, args []token, sources map[string]*cat
 }
 
 // columnOf finds the type of "column" or "alias.column".
-func columnOf(expr []token, sources map[string]*catalog.Table) catalog.Type {
+func columnOf(expr []script.Token, sources map[string]*catalog.Table) catalog.Type {
 	switch {
-	case len(expr) == 3 && expr[1].sign("."):
-		if t, ok := sources[strings.ToLower(expr[0].text)]; ok {
-			if c, ok := t.Column(columnName(t, expr[2].text)); ok {
+	case len(expr) == 3 && expr[1].Sign("."):
+		if t, ok := sources[strings.ToLower(expr[0].Text)]; ok {
+			if c, ok := t.Column(columnName(t, expr[2].Text)); ok {
 				return c.Type
 			}
 		}
 	case len(expr) == 1:
 		for _, t := range sources {
-			if c, ok := t.Column(columnName(t, expr[0].text)); ok {
+			if c, ok := t.Column(columnName(t, expr[0].Text)); ok {
 				return c.Type
 			}
 		}

@@ -1,0 +1,214 @@
+package script
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// Statement is one statement of a script, without the semicolon behind it.
+type Statement struct {
+	File    *File
+	Text    string
+	From    int    // where it begins in the file, in bytes
+	Comment string // the comments that stand between it and the one before
+}
+
+// Position returns the line and column, from 1, of a place in the statement,
+// given in bytes from its beginning. Columns count characters.
+func (s Statement) Position(at int) (line, column int) {
+	before := s.File.Text[:min(s.From+max(at, 0), len(s.File.Text))]
+	start := strings.LastIndexByte(before, '\n') + 1
+	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[start:]) + 1
+}
+
+// Head is the beginning of the statement, for messages.
+func (s Statement) Head() string {
+	words := strings.Fields(s.Text)
+	if len(words) > 5 {
+		return strings.Join(words[:5], " ") + " …"
+	}
+	return strings.Join(words, " ")
+}
+
+// Split splits a file at the semicolons that end statements. It leaves out
+// what is for the engines' own shells: their commands, data to be copied in,
+// and changes of the delimiter, which it obeys.
+func Split(f *File, d Dialect) []Statement {
+	source := f.Text
+	switch d {
+	case Postgres:
+		source = blankShell(source)
+	case MySQL:
+		source = openVersioned(source)
+	}
+	s := splitter{file: f, source: source, dialect: d, delimiter: ";"}
+	for at := 0; at < len(source); {
+		at = s.step(at)
+	}
+	s.flush(len(source))
+	return s.list
+}
+
+type splitter struct {
+	file      *File
+	source    string
+	dialect   Dialect
+	delimiter string
+	list      []Statement
+	words     []Token // of the statement so far
+	comments  []string
+	depth     int // of BEGIN and CASE in a body
+}
+
+var delimiterLine = regexp.MustCompile(`(?i)^delimiter[ \t]+(\S+)[^\n]*`)
+
+// step takes what stands at a place and returns the next place.
+func (s *splitter) step(at int) int {
+	if s.dialect == MySQL && len(s.words) == 0 {
+		if m := delimiterLine.FindStringSubmatch(s.source[at:]); m != nil {
+			s.delimiter = m[1]
+			return at + len(m[0])
+		}
+	}
+	if strings.HasPrefix(s.source[at:], s.delimiter) && s.depth == 0 {
+		s.flush(at)
+		return at + len(s.delimiter)
+	}
+	t := next(s.source, at, s.dialect)
+	switch {
+	case t.Kind == Comment && len(s.words) == 0:
+		s.comments = append(s.comments, t.Text)
+	case t.Kind == Comment, t.Text == "" && t.Kind == Sign:
+	default:
+		s.words = append(s.words, t)
+		s.nest(t)
+	}
+	return t.To
+}
+
+// nest keeps count of the blocks in the body of a trigger or routine, whose
+// semicolons end no statement. With a delimiter of its own a script needs none.
+func (s *splitter) nest(t Token) {
+	if s.delimiter != ";" || t.Kind != Word || !s.hasBody() {
+		return
+	}
+	switch strings.ToUpper(t.Text) {
+	case "BEGIN":
+		if s.dialect != Postgres {
+			s.depth++
+		}
+	case "ATOMIC":
+		s.depth++
+	case "CASE":
+		if s.depth > 0 && !s.behind("END") {
+			s.depth++
+		}
+	case "END":
+		s.depth = max(s.depth-1, 0)
+	}
+	if s.dialect == MySQL && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE"}, t.Is) {
+		s.depth++ // that END closed no BEGIN
+	}
+}
+
+// behind reports whether the word before the last one is that.
+func (s *splitter) behind(word string) bool {
+	n := len(s.words)
+	return n > 1 && s.words[n-2].Is(word)
+}
+
+// hasBody reports whether the statement makes a trigger or routine.
+func (s *splitter) hasBody() bool {
+	if !s.words[0].Is("CREATE") {
+		return false
+	}
+	for _, t := range s.words[1:min(len(s.words), 9)] {
+		switch {
+		case t.Is("TRIGGER"), t.Is("FUNCTION"), t.Is("PROCEDURE"), t.Is("EVENT"):
+			return true
+		case t.Is("TABLE"), t.Is("VIEW"), t.Is("INDEX"):
+			return false
+		}
+	}
+	return false
+}
+
+func (s *splitter) flush(end int) {
+	if len(s.words) > 0 {
+		from := s.words[0].From
+		text := strings.TrimRight(s.source[from:end], " \t\r\n")
+		s.list = append(s.list, Statement{File: s.file, Text: text, From: from, Comment: strings.Join(s.comments, " ")})
+		s.comments = nil
+	}
+	s.words, s.depth = nil, 0
+}
+
+var copyFromInput = regexp.MustCompile(`(?is)^copy\s[^;]*\sfrom\s+stdin\b[^;]*;`)
+
+// blankShell puts spaces over the commands of PostgreSQL's shell and the data
+// that follow COPY … FROM stdin, so that every other place stays what it was.
+func blankShell(source string) string {
+	if !strings.Contains(source, "\n\\") && !strings.HasPrefix(source, "\\") && !strings.Contains(strings.ToLower(source), "from stdin") {
+		return source
+	}
+	out := []byte(source)
+	blank := func(from, to int) {
+		for i := from; i < to; i++ {
+			if out[i] != '\n' {
+				out[i] = ' '
+			}
+		}
+	}
+	for at := 0; at < len(source); {
+		lineStart := at == 0 || source[at-1] == '\n'
+		rest := source[at:]
+		if lineStart && rest[0] == '\\' {
+			end := at + indexOr(rest, "\n", len(rest))
+			blank(at, end)
+			at = end
+			continue
+		}
+		if c := copyFromInput.FindString(rest[:min(len(rest), 1<<16)]); lineStart && c != "" {
+			end := len(source)
+			if i := strings.Index(rest, "\n\\."); i >= 0 {
+				end = at + i + len("\n\\.")
+			}
+			blank(at, end)
+			at = end
+			continue
+		}
+		at = next(source, at, Postgres).To
+	}
+	return string(out)
+}
+
+var versioned = regexp.MustCompile(`^/\*(M?!)\d*`)
+
+// openVersioned puts spaces over the signs of comments that MySQL and MariaDB
+// execute, /*!40101 … */, so that what stands in them counts.
+func openVersioned(source string) string {
+	if !strings.Contains(source, "!") {
+		return source
+	}
+	out := []byte(source)
+	for at := 0; at < len(source); {
+		m := versioned.FindString(source[at:])
+		if m == "" {
+			t := next(source, at, MySQL)
+			if t.Kind == Sign && strings.HasPrefix(source[at:], "*/") {
+				copy(out[at:], "  ")
+				at += 2
+				continue
+			}
+			at = t.To
+			continue
+		}
+		for i := range len(m) {
+			out[at+i] = ' '
+		}
+		at += len(m)
+	}
+	return string(out)
+}
