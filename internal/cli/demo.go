@@ -87,11 +87,11 @@ func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Sou
 		return nil, err
 	}
 	defer lock.Unlock()
-	plan, err := generate.Make(ctx, p)
+	plan, err := a.plan(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.showCatalog(plan.Catalog, p, source, false); err != nil {
+	if err := a.showCatalog(plan.Catalog, p, source, reading{}); err != nil {
 		return nil, err
 	}
 	a.say("")

@@ -70,7 +70,7 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 		return err
 	}
 	source.Schemas = s.schemas
-	c, err := read.Read(cmd.Context(), source)
+	c, err := a.readSource(cmd.Context(), source)
 	if err != nil {
 		return err
 	}

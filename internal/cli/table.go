@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"unicode/utf8"
+
+	"github.com/mattn/go-runewidth"
 )
 
 // columns are rows of text that are printed aligned. A column whose title
@@ -34,13 +35,13 @@ func (c *columns) print(a *app) {
 	}
 	for _, row := range all {
 		for i, cell := range row {
-			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
 	for _, row := range all {
 		var line strings.Builder
 		for i, cell := range row {
-			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			pad := strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell))
 			line.WriteString("  ")
 			if right[i] {
 				line.WriteString(pad + cell)

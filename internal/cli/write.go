@@ -42,7 +42,7 @@ it too, nothing is written and the file is named.`,
 				return err
 			}
 			defer lock.Unlock()
-			plan, err := generate.Make(cmd.Context(), p)
+			plan, err := a.plan(cmd.Context(), p)
 			if err != nil {
 				return err
 			}
@@ -57,9 +57,20 @@ it too, nothing is written and the file is named.`,
 	return cmd
 }
 
+// plan makes the plan of a project, and tells what is being read when it takes
+// long.
+func (a *app) plan(ctx context.Context, p *project.Project) (*generate.Plan, error) {
+	source := generate.Source(p)
+	source.Cache = schemaCache()
+	var done func()
+	source.Progress, done = a.progress("reading")
+	defer done()
+	return generate.Make(ctx, p, source)
+}
+
 // dryRun says what a write would do.
 func (a *app) dryRun(ctx context.Context, p *project.Project, asJSON bool) error {
-	plan, err := generate.Make(ctx, p)
+	plan, err := a.plan(ctx, p)
 	if err != nil {
 		return err
 	}

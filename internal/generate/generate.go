@@ -49,20 +49,22 @@ var ErrClash = errors.New("files were edited")
 
 // Source is where the project file says the schema is.
 func Source(p *project.Project) read.Source {
-	s := read.Source{Engine: p.Database.Engine, URL: p.Database.URL, Schemas: p.Database.Schemas}
+	s := read.Source{Engine: p.Database.Engine, URL: p.Database.URL, Scratch: p.Database.Scratch, Schemas: p.Database.Schemas}
 	for _, file := range p.Database.DDL {
 		s.DDL = append(s.DDL, p.Resolve(file))
 	}
-	if !strings.Contains(s.URL, "://") || strings.HasPrefix(strings.ToLower(s.URL), "sqlite:") {
-		if s.URL != "" {
-			s.URL = p.Resolve(s.Path())
-		}
+	if s.URL != "" && (!strings.Contains(s.URL, "://") || strings.HasPrefix(strings.ToLower(s.URL), "sqlite:")) {
+		s.URL = p.Resolve(s.Path())
+	}
+	if strings.EqualFold(filepath.Ext(s.URL), ".json") && !strings.Contains(s.URL, "://") {
+		s.URL, s.Snapshot = "", s.URL
 	}
 	return s
 }
 
-// Make reads, models and renders, and decides what happens to each file.
-func Make(ctx context.Context, p *project.Project) (*Plan, error) {
+// Make reads, models and renders, and decides what happens to each file. The
+// source is that of the project, with what the caller adds to it.
+func Make(ctx context.Context, p *project.Project, source read.Source) (*Plan, error) {
 	plan := &Plan{project: p, started: time.Now(), files: map[string]render.File{}, disk: map[string][]byte{}}
 	var err error
 	if plan.module, err = gomodule.Find(p.Root); err != nil {
@@ -71,7 +73,7 @@ func Make(ctx context.Context, p *project.Project) (*Plan, error) {
 	if plan.ledger, err = project.LoadLedger(p.Root); err != nil {
 		return nil, err
 	}
-	if plan.Catalog, err = read.Read(ctx, Source(p)); err != nil {
+	if plan.Catalog, err = read.Read(ctx, source); err != nil {
 		return nil, err
 	}
 	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {

@@ -34,12 +34,6 @@ type Model struct {
 // Followed is a table that came along because another refers to it.
 type Followed struct{ Table, By string }
 
-// Attention is something a developer should know or settle.
-type Attention struct {
-	Table string
-	Text  string
-}
-
 // Verbs say what can be done with an entity.
 type Verbs int
 
@@ -129,6 +123,13 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 	b := &builder{catalog: c, project: p, names: names, model: &Model{
 		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open,
 	}, entities: map[*catalog.Table]*Entity{}}
+	b.tables = make(map[string]*catalog.Table, len(c.Tables))
+	for i := range c.Tables {
+		b.tables[c.Tables[i].FullName()] = &c.Tables[i]
+	}
+	if err := b.declareRelations(); err != nil {
+		return nil, err
+	}
 	if err := b.chooseTables(); err != nil {
 		return nil, err
 	}
@@ -149,6 +150,8 @@ type builder struct {
 	project  *project.Project
 	names    *project.Names
 	model    *Model
+	tables   map[string]*catalog.Table // by full name
+	declared map[*catalog.Table][]catalog.Reference
 	taken    []*catalog.Table
 	entities map[*catalog.Table]*Entity
 	global   *namespace // of the store package
@@ -156,6 +159,12 @@ type builder struct {
 
 // settings are what the project file says of a table.
 func (b *builder) settings(t *catalog.Table) project.Entity { return b.project.Entities[t.FullName()] }
+
+// table is the one that a reference leads to.
+func (b *builder) table(ref catalog.Reference) (*catalog.Table, bool) {
+	t, ok := b.tables[catalog.Qualify(ref.Schema, ref.Table)]
+	return t, ok
+}
 
 // chooseTables takes the tables that the project file asks for, and what they
 // refer to.
@@ -169,7 +178,7 @@ func (b *builder) chooseTables() error {
 		matched := false
 		for i := range b.catalog.Tables {
 			t := &b.catalog.Tables[i]
-			if !matches(pattern, t) {
+			if !Matches(pattern, t) {
 				continue
 			}
 			matched = true
@@ -181,7 +190,7 @@ func (b *builder) chooseTables() error {
 	}
 	b.follow(chosen)
 	for table := range b.project.Entities {
-		if !slices.ContainsFunc(b.catalog.Tables, func(t catalog.Table) bool { return t.FullName() == table }) {
+		if b.tables[table] == nil {
 			return fault.New(b.nearTable(table), "widegate.yaml: entities names %q, which is no table", table)
 		}
 	}
@@ -196,22 +205,26 @@ func (b *builder) chooseTables() error {
 	return nil
 }
 
-// matches reports whether a pattern, in which * is any text and ? any
+// Matches reports whether a pattern, in which * is any text and ? any
 // character, fits the name of a table, with its schema or without.
-func matches(pattern string, t *catalog.Table) bool {
+func Matches(pattern string, t *catalog.Table) bool {
 	quoted := strings.NewReplacer(`\*`, ".*", `\?`, ".").Replace(regexp.QuoteMeta(pattern))
 	form, err := regexp.Compile(`(?s)^(?:` + quoted + `)$`)
 	return err == nil && (form.MatchString(t.Name) || form.MatchString(t.FullName()))
 }
 
 func (b *builder) left(t *catalog.Table) bool {
-	return slices.ContainsFunc(b.project.Tables.Leave, func(pattern string) bool { return matches(pattern, t) })
+	return slices.ContainsFunc(b.project.Tables.Leave, func(pattern string) bool { return Matches(pattern, t) })
 }
 
-func (b *builder) nearTable(name string) string {
+func (b *builder) nearTable(name string) string { return NearTable(b.catalog, name) }
+
+// NearTable says what may have been meant by the name of a table that is not
+// there.
+func NearTable(c *catalog.Catalog, name string) string {
 	var all []string
-	for i := range b.catalog.Tables {
-		all = append(all, b.catalog.Tables[i].FullName())
+	for i := range c.Tables {
+		all = append(all, c.Tables[i].FullName())
 	}
 	if near := project.Nearest(name, all); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
@@ -234,8 +247,8 @@ func (b *builder) follow(chosen map[*catalog.Table]bool) {
 	for len(queue) > 0 {
 		t := queue[0]
 		queue = queue[1:]
-		for _, ref := range t.References {
-			target, ok := b.catalog.Table(ref.Schema, ref.Table)
+		for _, ref := range b.references(t) {
+			target, ok := b.table(ref)
 			if !ok || chosen[target] || b.left(target) {
 				continue
 			}
@@ -249,8 +262,8 @@ func (b *builder) follow(chosen map[*catalog.Table]bool) {
 		if chosen[t] || b.left(t) || !isPureJoin(t) {
 			continue
 		}
-		one, ok1 := b.catalog.Table(t.References[0].Schema, t.References[0].Table)
-		two, ok2 := b.catalog.Table(t.References[1].Schema, t.References[1].Table)
+		one, ok1 := b.table(t.References[0])
+		two, ok2 := b.table(t.References[1])
 		if ok1 && ok2 && chosen[one] && chosen[two] {
 			chosen[t] = true
 			b.model.Followed = append(b.model.Followed, Followed{t.FullName(), one.FullName() + " and " + two.FullName()})
@@ -543,39 +556,4 @@ func (e *Entity) Field(column string) *Field {
 		}
 	}
 	return nil
-}
-
-func (b *builder) gatherAttention() {
-	add := func(t *catalog.Table, format string, args ...any) {
-		b.model.Attention = append(b.model.Attention, Attention{t.FullName(), fmt.Sprintf(format, args...)})
-	}
-	for _, n := range b.catalog.Notes {
-		b.model.Attention = append(b.model.Attention, Attention{n.Table, n.Text})
-	}
-	for _, e := range b.model.Entities {
-		if e.Verbs == Append {
-			add(e.Table, "no key: rows can be read and added, not changed; name one with `entities: {%s: {key: […]}}`", e.Table.FullName())
-		}
-		for _, f := range e.Fields {
-			switch {
-			case f.Kind == KindOther && e.Table.IsView() && f.Column.Declared == "":
-				add(e.Table, "column %s is an expression whose type is not known: carried as text", f.Column.Name)
-			case f.Kind == KindOther:
-				add(e.Table, "column %s of type %s is carried as text", f.Column.Name, orElse(f.Column.Declared, "(none)"))
-			}
-			if f.Hidden && b.settings(e.Table).Columns[f.Column.Name].Hidden == nil {
-				add(e.Table, "column %s looks secret and is hidden; `hidden: false` under its columns shows it", f.Column.Name)
-			}
-		}
-		for _, ref := range e.Table.References {
-			to := catalog.Qualify(ref.Schema, ref.Table)
-			target, ok := b.catalog.Table(ref.Schema, ref.Table)
-			switch {
-			case !ok:
-				add(e.Table, "%s refers to %s, which is not there", strings.Join(ref.Columns, ", "), to)
-			case !hasColumns(target, ref.Target):
-				add(e.Table, "%s refers to columns of %s that are not there: %s", strings.Join(ref.Columns, ", "), to, strings.Join(ref.Target, ", "))
-			}
-		}
-	}
 }

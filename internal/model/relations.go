@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/fault"
 	"widegate/internal/project"
 )
 
@@ -30,6 +31,7 @@ type Relation struct {
 	Join    *Join
 	Owned   bool // this entity holds the reference
 	Comment string
+	Unclear bool // another relation or a column has the name that it would have
 }
 
 // Join is the table between the two sides of a many-to-many relation.
@@ -86,6 +88,7 @@ type wanted struct {
 	from       *Entity
 	source     string
 	candidates [][]string // words
+	set        string     // the name that the project file gives
 }
 
 // addRelations finds the relations of all entities and names them: first those
@@ -93,7 +96,7 @@ type wanted struct {
 func (b *builder) addRelations() {
 	var list []wanted
 	for _, e := range b.model.Entities {
-		for _, ref := range e.Table.References {
+		for _, ref := range b.references(e.Table) {
 			list = append(list, b.fromReference(e, ref)...)
 		}
 	}
@@ -112,7 +115,7 @@ func (b *builder) addRelations() {
 
 // fromReference makes both sides of a reference, unless it leads nowhere.
 func (b *builder) fromReference(e *Entity, ref catalog.Reference) []wanted {
-	target, ok := b.catalog.Table(ref.Schema, ref.Table)
+	target, ok := b.table(ref)
 	if !ok || b.entities[target] == nil || len(ref.Target) != len(ref.Columns) || !hasColumns(e.Table, ref.Columns) || !hasColumns(target, ref.Target) {
 		return nil
 	}
@@ -124,10 +127,90 @@ func (b *builder) fromReference(e *Entity, ref catalog.Reference) []wanted {
 		backward.Kind = ToOne
 	}
 	source := e.Table.FullName() + "(" + strings.Join(ref.Columns, ",") + ")"
+	set := b.named(e.Table, ref)
 	return []wanted{
-		{forward, e, ">" + source, forwardNames(role, to)},
-		{backward, to, "<" + source, backwardNames(role, e, to, backward.Kind)},
+		{forward, e, ">" + source, forwardNames(role, to), set.Name},
+		{backward, to, "<" + source, backwardNames(role, e, to, backward.Kind), set.Reverse},
 	}
+}
+
+// references are those that a table declares, each once, and those that the
+// project file declares for it.
+func (b *builder) references(t *catalog.Table) []catalog.Reference {
+	var list []catalog.Reference
+	for _, ref := range t.References {
+		if !slices.ContainsFunc(list, func(other catalog.Reference) bool { return sameReference(ref, other) }) {
+			list = append(list, ref)
+		}
+	}
+	return append(list, b.declared[t]...)
+}
+
+func sameReference(a, b catalog.Reference) bool {
+	return a.Schema == b.Schema && a.Table == b.Table && slices.Equal(a.Columns, b.Columns) && slices.Equal(a.Target, b.Target)
+}
+
+// named finds the names that the project file gives to a reference.
+func (b *builder) named(t *catalog.Table, ref catalog.Reference) project.Relation {
+	for _, r := range b.project.Relations {
+		if r.Table == t.FullName() && slices.Equal(r.Columns, ref.Columns) && r.To == catalog.Qualify(ref.Schema, ref.Table) {
+			return r
+		}
+	}
+	return project.Relation{}
+}
+
+// declareRelations reads the references of the project file that the schema
+// does not have.
+func (b *builder) declareRelations() error {
+	b.declared = map[*catalog.Table][]catalog.Reference{}
+	for _, r := range b.project.Relations {
+		t, to := b.tables[r.Table], b.tables[r.To]
+		for name, found := range map[string]*catalog.Table{r.Table: t, r.To: to} {
+			if found == nil {
+				return fault.New(b.nearTable(name), "widegate.yaml: a relation names %q, which is no table", name)
+			}
+		}
+		ref := catalog.Reference{Columns: r.Columns, Schema: to.Schema, Table: to.Name, Target: r.Target}
+		if len(ref.Target) == 0 && to.PrimaryKey != nil {
+			ref.Target = to.PrimaryKey.Columns
+		}
+		if err := b.checkDeclared(t, to, ref); err != nil {
+			return err
+		}
+		known := func(other catalog.Reference) bool {
+			return slices.Equal(other.Columns, ref.Columns) && other.Schema == ref.Schema && other.Table == ref.Table
+		}
+		if !slices.ContainsFunc(t.References, known) {
+			b.declared[t] = append(b.declared[t], ref)
+		}
+	}
+	return nil
+}
+
+func (b *builder) checkDeclared(t, to *catalog.Table, ref catalog.Reference) error {
+	for table, columns := range map[*catalog.Table][]string{t: ref.Columns, to: ref.Target} {
+		for _, name := range columns {
+			if _, ok := table.Column(name); !ok {
+				return fault.New(nearColumn(table, name), "widegate.yaml: a relation names %q, which is no column of %s", name, table.FullName())
+			}
+		}
+	}
+	if len(ref.Target) != len(ref.Columns) {
+		return fault.New("name the columns of "+to.FullName()+" that are referred to: `target: […]`", "widegate.yaml: the relation of %s to %s has %d columns and %d to refer to", t.FullName(), to.FullName(), len(ref.Columns), len(ref.Target))
+	}
+	return nil
+}
+
+func nearColumn(t *catalog.Table, name string) string {
+	var all []string
+	for _, c := range t.Columns {
+		all = append(all, c.Name)
+	}
+	if near := project.Nearest(name, all); near != "" {
+		return "did you mean \"" + near + "\"?"
+	}
+	return "its columns are " + strings.Join(all, ", ")
 }
 
 func hasColumns(t *catalog.Table, names []string) bool {
@@ -212,8 +295,8 @@ func backwardNames(role []string, e, to *Entity, kind RelationKind) [][]string {
 
 // fromJoin makes both sides of a many-to-many relation.
 func (b *builder) fromJoin(j join) []wanted {
-	oneTable, ok1 := b.catalog.Table(j.one.Schema, j.one.Table)
-	twoTable, ok2 := b.catalog.Table(j.two.Schema, j.two.Table)
+	oneTable, ok1 := b.table(j.one)
+	twoTable, ok2 := b.table(j.two)
 	if !ok1 || !ok2 || b.entities[oneTable] == nil || b.entities[twoTable] == nil {
 		return nil
 	}
@@ -232,7 +315,7 @@ func (b *builder) joinSide(j join, near, far catalog.Reference, from, to *Entity
 		plural(role),
 		plural(append(slices.Clone(role), splitWords(to.Name)...)),
 		append(plural(role), append([]string{"by"}, splitWords(j.table.Name)...)...),
-	}}
+	}, ""}
 }
 
 // nameRelations gives the relations of an entity names that neither its fields
@@ -246,14 +329,20 @@ func (b *builder) nameRelations(e *Entity, list []wanted) {
 	given := b.names.Tables[e.Table.FullName()].Relations
 	named := map[string]bool{}
 	for _, w := range list {
-		if n, ok := given[w.source]; ok && names.reserve(n, "json "+snake(splitWords(n))) {
+		if w.set != "" && names.reserve(w.set, "json "+snake(splitWords(w.set))) {
+			w.relation.setName(w.set)
+			named[w.source] = true
+		}
+	}
+	for _, w := range list {
+		if n, ok := given[w.source]; ok && !named[w.source] && names.reserve(n, "json "+snake(splitWords(n))) {
 			w.relation.setName(n)
 			named[w.source] = true
 		}
 	}
 	for _, w := range list {
 		if !named[w.source] {
-			w.relation.setName(freeName(names, w.candidates))
+			b.chooseName(e, w, names)
 		}
 		e.Relations = append(e.Relations, w.relation)
 	}
@@ -267,6 +356,13 @@ func (b *builder) nameRelations(e *Entity, list []wanted) {
 	}
 	order := map[RelationKind]int{ToOne: 0, ToMany: 1, ManyToMany: 2}
 	slices.SortStableFunc(e.Relations, func(x, y *Relation) int { return order[x.Kind] - order[y.Kind] })
+}
+
+// chooseName gives a relation its name, and notes one that is not the best.
+func (b *builder) chooseName(e *Entity, w wanted, names *namespace) {
+	name := freeName(names, w.candidates)
+	w.relation.setName(name)
+	w.relation.Unclear = name != exported(w.candidates[0])
 }
 
 // freeName finds a name that is free both in Go and in JSON.

@@ -31,6 +31,8 @@ type Project struct {
 	Code     Code              `yaml:"code"`
 	API      API               `yaml:"api"`
 	Entities map[string]Entity `yaml:"entities"` // by table, qualified outside the connection's own schema
+
+	Relations []Relation `yaml:"relations"`
 }
 
 // Database says where the schema comes from.
@@ -38,7 +40,19 @@ type Database struct {
 	Engine  string   `yaml:"engine"`
 	URL     string   `yaml:"url"`
 	DDL     []string `yaml:"ddl"`
+	Scratch string   `yaml:"scratch"` // a server that runs the scripts of DDL in a throw-away database
 	Schemas []string `yaml:"schemas"`
+}
+
+// Relation declares a reference that the schema does not, or names the two
+// sides of one that it does.
+type Relation struct {
+	Table   string   `yaml:"table"`
+	Columns []string `yaml:"columns"`
+	To      string   `yaml:"to"`
+	Target  []string `yaml:"target"`  // columns of To; its key when left out
+	Name    string   `yaml:"name"`    // what the row referred to is called, as in Hive
+	Reverse string   `yaml:"reverse"` // what the referring rows are called, as in Inspections
 }
 
 // Tables chooses what is generated, by patterns in which * is any text.
@@ -288,6 +302,9 @@ func (p *Project) check(path string) error {
 	if err := p.checkEntities(path); err != nil {
 		return err
 	}
+	if err := p.checkRelations(path); err != nil {
+		return err
+	}
 	if p.API.Access != "" && p.API.Access != Open {
 		return fault.New("write `access: open`, or leave it out to serve this machine only", "%s: api.access is %q", path, p.API.Access)
 	}
@@ -318,6 +335,23 @@ func (p *Project) checkEntities(path string) error {
 	return nil
 }
 
+func (p *Project) checkRelations(path string) error {
+	for i, r := range p.Relations {
+		if r.Table == "" || len(r.Columns) == 0 || r.To == "" {
+			return fault.New("write it as `- {table: inspection, columns: [hive_id], to: hive}`", "%s: relation %d says not which columns of which table refer to what", path, i+1)
+		}
+		if len(r.Target) > 0 && len(r.Target) != len(r.Columns) {
+			return fault.New("name as many columns in target as in columns", "%s: relation %d of %s has %d columns and %d in target", path, i+1, r.Table, len(r.Columns), len(r.Target))
+		}
+		for _, name := range []string{r.Name, r.Reverse} {
+			if name != "" && !goName.MatchString(name) {
+				return fault.New("begin it with a capital letter and use letters and digits, as in `name: Hive`", "%s: relation %d of %s: %q cannot be a name in Go", path, i+1, r.Table, name)
+			}
+		}
+	}
+	return nil
+}
+
 // Resolve makes a path of the project file absolute, or relative to the
 // current folder, as the file itself is.
 func (p *Project) Resolve(path string) string {
@@ -343,7 +377,7 @@ func (d Draft) Text() []byte {
 	b.WriteString("# What Wide Gate reads and writes here. All that is left out has a default.\n\ndatabase:\n")
 	fmt.Fprintf(&b, "  engine: %s\n", d.Engine)
 	if d.URL != "" {
-		fmt.Fprintf(&b, "  url: %s # ${NAME} stands for a variable of the environment\n", quoted(d.URL))
+		fmt.Fprintf(&b, "  url: %s # ${NAME} stands for a variable of the environment\n", Quoted(d.URL))
 	}
 	writeList(&b, "ddl", d.DDL)
 	writeList(&b, "schemas", d.Schemas)
@@ -351,16 +385,16 @@ func (d Draft) Text() []byte {
 	if len(d.Take) == 0 {
 		b.WriteString("  take: [\"*\"] # names or patterns; what they refer to comes along\n")
 	} else {
-		fmt.Fprintf(&b, "  take: [%s] # what they refer to comes along\n", strings.Join(mapped(d.Take, quoted), ", "))
+		fmt.Fprintf(&b, "  take: %s # what they refer to comes along\n", QuotedList(d.Take))
 	}
-	fmt.Fprintf(&b, "\ncode:\n  folder: %s # the package of entities and queries\n", quoted(d.Package))
+	fmt.Fprintf(&b, "\ncode:\n  folder: %s # the package of entities and queries\n", Quoted(d.Package))
 	b.WriteString("\napi:\n  folder: api # the package of endpoints\n  base: /api\n")
 	return b.Bytes()
 }
 
 func writeList(b *bytes.Buffer, key string, values []string) {
 	if len(values) > 0 {
-		fmt.Fprintf(b, "  %s: [%s]\n", key, strings.Join(mapped(values, quoted), ", "))
+		fmt.Fprintf(b, "  %s: %s\n", key, QuotedList(values))
 	}
 }
 
@@ -372,10 +406,13 @@ func mapped(list []string, f func(string) string) []string {
 	return out
 }
 
+// QuotedList writes a YAML list of such scalars on one line.
+func QuotedList(list []string) string { return "[" + strings.Join(mapped(list, Quoted), ", ") + "]" }
+
 var plainScalar = regexp.MustCompile(`^[A-Za-z_./][A-Za-z0-9_./-]*$`)
 
-// quoted writes a YAML scalar that is surely read back as the text s.
-func quoted(s string) string {
+// Quoted writes a YAML scalar that is surely read back as the text s.
+func Quoted(s string) string {
 	if plainScalar.MatchString(s) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}, strings.ToLower(s)) {
 		return s
 	}

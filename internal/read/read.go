@@ -1,11 +1,14 @@
 // Package read finds the reader for a source and runs it. A source is the URL
-// of a live database, the path of a SQLite database file, or paths of DDL
-// files. What the readers find goes into a catalog.Catalog.
+// of a live database, the path of a SQLite database file, paths of DDL scripts,
+// or a snapshot: the JSON form of a catalog. What the readers find goes into a
+// catalog.Catalog.
 package read
 
 import (
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,44 +16,80 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/read/ddl"
 	"widegate/internal/read/mysql"
 	"widegate/internal/read/postgres"
 	"widegate/internal/read/script"
 	"widegate/internal/read/sqlite"
 )
 
-// Source says where a schema is.
+// Source says where a schema is. It is a database, scripts or a snapshot.
 type Source struct {
-	Engine  string   // empty: as the URL or the files tell
-	URL     string   // of a database, or the path of a SQLite file
-	DDL     []string // scripts, read in this order
-	Schemas []string // to read; empty is the connection's own
+	Engine   string   // empty: as the URL or the files tell
+	URL      string   // of a database, or the path of a SQLite file
+	DDL      []string // files, folders and patterns of scripts, read in this order
+	Snapshot string   // path of a catalog's JSON form
+	Scratch  string   // URL of a server that runs the scripts; empty: they are parsed
+	Schemas  []string // to read; empty is the connection's own
+
+	Cache    Cache             // of what scripts gave before
+	Progress func(what string) // is told what is being read; may be nil
 }
 
 // Engines are the names that Source.Engine may have.
 var Engines = []string{catalog.Postgres, catalog.MySQL, catalog.SQLite}
 
-// Parse takes what stands on a command line: one URL or database file, or any
-// number of scripts.
+// Parse takes what stands on a command line: one URL, database file or
+// snapshot, or any number of scripts, folders and patterns of them.
 func Parse(args []string, engine string) (Source, error) {
 	s := Source{Engine: engine}
+	const one = "name one database or snapshot, or any number of .sql files and folders of them"
 	for _, a := range args {
 		switch {
-		case strings.EqualFold(filepath.Ext(a), ".sql") && !strings.Contains(a, "://"):
+		case isURL(a):
+			if s.URL != "" {
+				return s, fault.New(one, "two databases at once: %s and %s", Redact(s.URL), Redact(a))
+			}
+			s.URL = a
+		case strings.EqualFold(filepath.Ext(a), ".json"):
+			if s.Snapshot != "" {
+				return s, fault.New(one, "two snapshots at once: %s and %s", s.Snapshot, a)
+			}
+			s.Snapshot = a
+		case isScripts(a):
 			s.DDL = append(s.DDL, a)
 		case s.URL != "":
-			return s, fault.New("name one database, or any number of .sql files", "two databases at once: %s and %s", s.URL, a)
+			return s, fault.New(one, "two databases at once: %s and %s", Redact(s.URL), a)
 		default:
 			s.URL = a
 		}
 	}
-	if s.URL != "" && len(s.DDL) > 0 {
-		return s, fault.New("name one database, or any number of .sql files", "a database and scripts at once: %s and %s", s.URL, s.DDL[0])
+	var given []string
+	for _, x := range []string{Redact(s.URL), s.Snapshot, strings.Join(s.DDL, ", ")} {
+		if x != "" {
+			given = append(given, x)
+		}
 	}
-	if s.URL == "" && len(s.DDL) == 0 {
-		return s, fault.New("name a database, as in sqlite:bees.db, postgres://user@host/database or mysql://user@host/database", "no database is named")
+	if len(given) > 1 {
+		return s, fault.New(one, "two kinds of source at once: %s", strings.Join(given, " and "))
+	}
+	if len(given) == 0 {
+		return s, fault.New("name a database, as in sqlite:bees.db, postgres://user@host/database or mysql://user@host/database, or a folder of .sql files", "no schema is named")
 	}
 	return s, s.complete()
+}
+
+func isURL(s string) bool {
+	return strings.Contains(s, "://") || len(s) > len("sqlite:") && strings.EqualFold(s[:len("sqlite:")], "sqlite:")
+}
+
+// isScripts holds for .sql files, folders, and patterns of files.
+func isScripts(s string) bool {
+	info, err := os.Stat(s)
+	if err == nil {
+		return info.IsDir() || strings.EqualFold(filepath.Ext(s), ".sql")
+	}
+	return strings.EqualFold(filepath.Ext(s), ".sql") || strings.ContainsAny(s, "*?[")
 }
 
 // complete finds the engine where it is not given.
@@ -61,24 +100,40 @@ func (s *Source) complete() error {
 	if s.Engine != "" && !slices.Contains(Engines, s.Engine) {
 		return fault.New("use one of "+strings.Join(Engines, ", "), "there is no engine %q", s.Engine)
 	}
-	found := s.engineOfSource()
+	if s.URL == "" {
+		return s.completeScratch()
+	}
+	found := engineOf(s.URL)
 	if found == "" {
 		return fault.New("begin it with sqlite:, postgres:// or mysql://", "the URL %s has a scheme that is not known", s.Redacted())
 	}
 	if s.Engine == "" {
 		s.Engine = found
 	}
-	if len(s.DDL) == 0 && s.Engine != found {
-		return fault.New("leave --engine out", "the URL %s is not one of %s", s.Redacted(), s.Engine)
+	if s.Engine != found {
+		return fault.New("leave the engine out, or change it", "the URL %s is not one of %s", s.Redacted(), s.Engine)
 	}
 	return nil
 }
 
-func (s *Source) engineOfSource() string {
-	if len(s.DDL) > 0 {
-		return catalog.SQLite
+// completeScratch takes the engine of scripts from the server they run on.
+func (s *Source) completeScratch() error {
+	if s.Scratch == "" || len(s.DDL) == 0 {
+		return nil
 	}
-	scheme, _, hasScheme := strings.Cut(s.URL, ":")
+	found := engineOf(s.Scratch)
+	if found != catalog.Postgres && found != catalog.MySQL {
+		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", Redact(s.Scratch))
+	}
+	if s.Engine != "" && s.Engine != found {
+		return fault.New("name a server of the scripts' own dialect", "the scripts are for %s, the scratch server is %s", s.Engine, found)
+	}
+	s.Engine = found
+	return nil
+}
+
+func engineOf(url string) string {
+	scheme, _, hasScheme := strings.Cut(url, ":")
 	switch strings.ToLower(scheme) {
 	case "postgres", "postgresql":
 		return catalog.Postgres
@@ -87,7 +142,7 @@ func (s *Source) engineOfSource() string {
 	case "sqlite":
 		return catalog.SQLite
 	}
-	if hasScheme && strings.Contains(s.URL, "://") {
+	if hasScheme && strings.Contains(url, "://") {
 		return ""
 	}
 	return catalog.SQLite
@@ -132,26 +187,67 @@ func Read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if err := s.complete(); err != nil {
 		return nil, err
 	}
-	if len(s.DDL) > 0 {
-		if s.Engine != catalog.SQLite {
-			return nil, fault.New("load the scripts into a database and give its URL", "scripts of %s cannot be read without a database yet", s.Engine)
-		}
-		files, err := script.Find(s.DDL)
-		if err != nil {
-			return nil, err
-		}
-		return sqlite.ReadScripts(ctx, files)
+	if s.Progress == nil {
+		s.Progress = func(string) {}
+	}
+	switch {
+	case s.Snapshot != "":
+		return readSnapshot(s)
+	case len(s.DDL) > 0:
+		return readScripts(ctx, s)
 	}
 	switch s.Engine {
 	case catalog.Postgres:
-		return postgres.Read(ctx, s.URL, s.Schemas)
+		return postgres.Read(ctx, s.URL, s.Schemas, s.Progress)
 	case catalog.MySQL:
-		return mysql.Read(ctx, s.URL, s.Schemas)
+		return mysql.Read(ctx, s.URL, s.Schemas, s.Progress)
 	}
 	if looksLikeScript(s.Path()) {
 		return nil, fault.New("give a DDL script the ending .sql", "%s is a text, not a SQLite database", s.Path())
 	}
 	return sqlite.ReadFile(ctx, s.Path())
+}
+
+func readSnapshot(s Source) (*catalog.Catalog, error) {
+	text, err := os.ReadFile(s.Snapshot)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New("check the path; `widegate read URL --json > schema.json` makes a snapshot", "there is no snapshot %s", s.Snapshot)
+	}
+	if err != nil {
+		return nil, fault.New("check your right to read the file", "reading the snapshot: %w", err)
+	}
+	c, err := catalog.Decode(text)
+	if err != nil {
+		return nil, fault.New("make it anew with `widegate read URL --json > "+s.Snapshot+"`", "%s: %w", s.Snapshot, err)
+	}
+	if s.Engine != "" && s.Engine != c.Engine {
+		return nil, fault.New("leave the engine out, or change it", "the snapshot %s is one of %s, not of %s", s.Snapshot, c.Engine, s.Engine)
+	}
+	for i := range c.Tables {
+		c.Tables[i].Rows = -1
+	}
+	return c, nil
+}
+
+func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
+	files, err := script.Find(s.DDL)
+	if err != nil {
+		return nil, err
+	}
+	d := script.Dialect(s.Engine)
+	if d == "" {
+		d = script.Guess(files)
+	}
+	if s.Scratch != "" {
+		return readInScratch(ctx, s, d, files)
+	}
+	return s.Cache.through(d, files, s.Schemas, func() (*catalog.Catalog, error) {
+		s.Progress("scripts")
+		if d == script.SQLite {
+			return sqlite.ReadScripts(ctx, files)
+		}
+		return ddl.Read(ctx, d, files, s.Schemas)
+	})
 }
 
 // looksLikeScript reports whether a file begins like SQL text.
