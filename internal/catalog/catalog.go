@@ -171,6 +171,7 @@ type Reference struct {
 	OnDelete string   `json:"onDelete,omitempty"`
 
 	Deferrable bool `json:"deferrable,omitempty"`
+	Unenforced bool `json:"unenforced,omitempty"` // the engine takes the declaration and does not hold rows to it
 }
 
 // Check is a check constraint.

@@ -308,6 +308,9 @@ func (b *builder) attendReference(t *catalog.Table, ref catalog.Reference, befor
 
 func (b *builder) attendTarget(t, target *catalog.Table, ref catalog.Reference, say func(text, why string)) {
 	to := target.FullName() + "(" + strings.Join(ref.Target, ", ") + ")"
+	if ref.Unenforced {
+		say("refers to "+to+" behind its column, where MySQL before version 9 does not enforce it", "Rows may refer to nothing; the relation then finds no row.")
+	}
 	if !isKey(target, ref.Target) {
 		say("refers to "+to+", which is not unique", "The first row found stands for all that have the value, and the database may refuse changes.")
 	}
@@ -318,7 +321,7 @@ func (b *builder) attendTarget(t, target *catalog.Table, ref catalog.Reference, 
 			continue
 		}
 		switch {
-		case own.Type.Kind == catalog.Int && other.Type.Kind == catalog.Int && (own.Type.Bits != other.Type.Bits || own.Type.Unsigned != other.Type.Unsigned):
+		case b.catalog.Engine != catalog.SQLite && own.Type.Kind == catalog.Int && other.Type.Kind == catalog.Int && (own.Type.Bits != other.Type.Bits || own.Type.Unsigned != other.Type.Unsigned):
 			say(fmt.Sprintf("is %s and refers to a column that is %s", own.Declared, other.Declared), "Values that fit one do not fit the other; the relation converts them.")
 		case own.Type.Kind != other.Type.Kind:
 			say(fmt.Sprintf("is %s and refers to a column that is %s", orElse(own.Declared, "untyped"), orElse(other.Declared, "untyped")), "The engine compares them by its own rules.")

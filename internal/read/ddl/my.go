@@ -81,11 +81,7 @@ func (m *my) run(s script.Statement) error {
 	case !slices.Contains([]string{"table", "view", "index"}, object), strings.Contains(strings.ToLower(head[0]), " temporary"):
 		return nil
 	}
-	text := rewrite(s.Text)
-	nodes, _, err := m.parser.ParseSQL(text)
-	if err != nil {
-		nodes, _, err = m.parser.ParseSQL(withoutOptions(text))
-	}
+	nodes, err := m.parse(rewrite(s.Text))
 	if err != nil {
 		return grammarProblem(s.Text, err)
 	}
@@ -95,6 +91,41 @@ func (m *my) run(s script.Statement) error {
 		}
 	}
 	return nil
+}
+
+// newlyReserved are words that MySQL 8 reserves and that were, or in MariaDB
+// are, ordinary names.
+var newlyReserved = []string{
+	"groups", "rank", "rows", "row", "system", "window", "function", "lateral", "recursive", "row_number", "of", "except", "cube", "empty",
+	"lead", "lag", "first_value", "last_value", "nth_value", "ntile", "over", "percent_rank", "cume_dist", "dense_rank", "grouping", "intersect", "json_table", "array", "member", "manual", "parallel", "qualify", "tablesample",
+}
+
+// parse parses a statement; where that fails, once more without the table
+// options that the grammar does not know, and with names in quotes that are
+// reserved in newer servers only.
+func (m *my) parse(text string) ([]ast.StmtNode, error) {
+	nodes, _, err := m.parser.ParseSQL(text)
+	if err == nil {
+		return nodes, nil
+	}
+	for _, other := range []string{withoutOptions(text), quoteNewlyReserved(text), withoutOptions(quoteNewlyReserved(text))} {
+		if nodes, _, again := m.parser.ParseSQL(other); again == nil {
+			return nodes, nil
+		}
+	}
+	return nil, err
+}
+
+func quoteNewlyReserved(text string) string {
+	var b strings.Builder
+	at := 0
+	for _, t := range script.Scan(text, script.MySQL) {
+		if t.Kind == script.Word && slices.Contains(newlyReserved, strings.ToLower(t.Text)) {
+			b.WriteString(text[at:t.From] + "`" + t.Text + "`")
+			at = t.To
+		}
+	}
+	return b.String() + text[at:]
 }
 
 func (m *my) use(name string) {
@@ -158,7 +189,7 @@ func rewrite(text string) string {
 			replace(tokens[i+1], "")
 		case t.Is("spatial") && i+1 < len(tokens) && (tokens[i+1].Is("key") || tokens[i+1].Is("index")) && i > 1:
 			replace(t, "fulltext") // addIndex knows it by its column
-		case t.Is("persistent"):
+		case t.Is("persistent") && i > 0 && tokens[i-1].Sign(")"):
 			replace(t, "stored")
 		case t.Is("replace") && previous("or") && i+1 < len(tokens) && tokens[i+1].Is("table"):
 			b.WriteString(strings.TrimSuffix(strings.TrimRight(text[at:t.From], " \n\t"), tokens[i-1].Text))
@@ -357,14 +388,14 @@ func (m *my) addConstraint(t *myTable, k *ast.Constraint) {
 	case ast.ConstraintFulltext:
 		t.addIndex(k.Name, k.Keys, false, "fulltext")
 	case ast.ConstraintForeignKey:
-		m.addReference(t, k.Name, partNames(k.Keys), k.Refer)
+		m.addReference(t, k.Name, partNames(k.Keys), k.Refer, false)
 	case ast.ConstraintCheck:
 		m.addCheck(t, k.Name, "", restore(k.Expr))
 	}
 }
 
 func methodOf(o *ast.IndexOption) string {
-	if o != nil && o.Tp.String() != "" && o.Tp.String() != "BTREE" {
+	if o != nil {
 		return strings.ToLower(o.Tp.String())
 	}
 	return ""
@@ -413,12 +444,27 @@ func (t *myTable) addIndex(name string, parts []*ast.IndexPartSpecification, uni
 	if c, ok := t.Column(strings.Join(columns, ",")); ok && slices.Contains(shapes, c.Declared) && method == "fulltext" {
 		method = "spatial"
 	}
-	whole := !slices.ContainsFunc(parts, func(p *ast.IndexPartSpecification) bool { return p.Column == nil || p.Length > 0 })
+	switch {
+	case method == "btree":
+		method = ""
+	case method == "" && slices.Contains(t.Options, "memory"):
+		method = "hash"
+	}
+	whole := !slices.ContainsFunc(parts, t.isPrefix)
 	if unique && whole {
 		t.Uniques = append(t.Uniques, catalog.Key{Name: name, Columns: columns})
 		return
 	}
 	t.Indexes = append(t.Indexes, catalog.Index{Name: name, Columns: columns, Unique: unique, Method: method})
+}
+
+// isPrefix reports whether a part of an index is not a whole column.
+func (t *myTable) isPrefix(p *ast.IndexPartSpecification) bool {
+	if p.Column == nil {
+		return true
+	}
+	c, ok := t.Column(t.spelled([]string{p.Column.Name.O})[0])
+	return p.Length > 0 && (!ok || c.Type.Size == 0 || p.Length < c.Type.Size)
 }
 
 // freeIndex is a column's name, with a number behind it where there is one.
@@ -447,7 +493,9 @@ var referOptions = map[ast.ReferOptionType]string{
 	ast.ReferOptionCascade: "cascade", ast.ReferOptionSetNull: "set null", ast.ReferOptionSetDefault: "set default",
 }
 
-func (m *my) addReference(t *myTable, name string, columns []string, to *ast.ReferenceDef) {
+// addReference adds a reference. MySQL before version 9 takes one behind a
+// column and does not enforce it.
+func (m *my) addReference(t *myTable, name string, columns []string, to *ast.ReferenceDef, behindColumn bool) {
 	t.references++
 	if name == "" {
 		name = t.Name + "_ibfk_" + strconv.Itoa(t.references)
@@ -457,7 +505,7 @@ func (m *my) addReference(t *myTable, name string, columns []string, to *ast.Ref
 		}
 	}
 	columns = t.spelled(columns)
-	ref := catalog.Reference{Name: name, Columns: columns, Schema: m.schemaOf(to.Table), Table: to.Table.Name.O, Target: partNames(to.IndexPartSpecifications)}
+	ref := catalog.Reference{Name: name, Columns: columns, Schema: m.schemaOf(to.Table), Table: to.Table.Name.O, Target: partNames(to.IndexPartSpecifications), Unenforced: behindColumn && !m.mariaDB}
 	if target, err := m.find(to.Table); err == nil {
 		ref.Table = target.Name
 		ref.Target = target.spelled(ref.Target)

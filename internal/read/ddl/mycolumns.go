@@ -2,8 +2,10 @@ package ddl
 
 import (
 	"fmt"
+	"math/big"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/pingcap/tidb/pkg/parser/ast"
@@ -63,9 +65,7 @@ func (m *my) setColumnOption(t *myTable, c *catalog.Column, o *ast.ColumnOption)
 	case ast.ColumnOptionGenerated:
 		c.Generated = restore(o.Expr)
 	case ast.ColumnOptionReference:
-		if m.mariaDB { // MySQL takes it there and forgets it
-			m.addReference(t, "", []string{c.Name}, o.Refer)
-		}
+		m.addReference(t, "", []string{c.Name}, o.Refer, true)
 	case ast.ColumnOptionCollate:
 		c.Collation = o.StrValue
 	case ast.ColumnOptionCheck:
@@ -111,19 +111,34 @@ func (m *my) defaultOf(n ast.ExprNode, t catalog.Type) *catalog.Default {
 		case []byte:
 			text = string(value)
 		}
-		if t.Kind == catalog.Bool {
-			text = map[string]string{"0": "false", "1": "true"}[text]
-		}
-		return constant(text)
+		return constant(storedNumber(text, t))
 	case *ast.UnaryOperationExpr:
 		if number.MatchString(text) {
-			return constant(text)
+			return constant(storedNumber(text, t))
 		}
 	}
 	if strings.EqualFold(text, "TRUE") || strings.EqualFold(text, "FALSE") {
 		return constant(strings.ToLower(text))
 	}
 	return &catalog.Default{Kind: catalog.Expression, Text: strings.ToLower(text)}
+}
+
+// storedNumber writes a constant as the server does when it has been converted to the
+// column's type.
+func storedNumber(text string, t catalog.Type) string {
+	switch t.Kind {
+	case catalog.Bool:
+		return map[string]string{"0": "false", "1": "true", "false": "false", "true": "true"}[strings.ToLower(text)]
+	case catalog.Float:
+		if f, err := strconv.ParseFloat(text, 64); err == nil {
+			return strconv.FormatFloat(f, 'f', -1, 64)
+		}
+	case catalog.Decimal:
+		if f, ok := new(big.Rat).SetString(text); ok {
+			return f.FloatString(t.Scale)
+		}
+	}
+	return text
 }
 
 var number = regexp.MustCompile(`^-?\d+(\.\d+)?$`)

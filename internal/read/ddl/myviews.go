@@ -335,8 +335,17 @@ func appendArgument(list []catalog.Argument, text string, tokens []script.Token)
 		tokens = tokens[1:]
 	}
 	a.Name = tokens[0].Text
-	a.Declared = strings.ToLower(text[tokens[1].From:tokens[len(tokens)-1].To])
+	a.Declared = typeText(text[tokens[1].From:tokens[len(tokens)-1].To])
 	return append(list, a)
+}
+
+// typeText writes a declared type as the server does.
+func typeText(s string) string {
+	s = strings.ReplaceAll(strings.ToLower(s), ", ", ",")
+	if s == "bool" || s == "boolean" {
+		return "tinyint(1)"
+	}
+	return s
 }
 
 // readTail reads what stands between the arguments and the body.
@@ -353,7 +362,7 @@ func (m *my) readTail(r *catalog.Routine, text string, tokens []script.Token) {
 					}
 				}
 			}
-			r.Returns = strings.ToLower(text[tokens[i+1].From:last.To])
+			r.Returns = typeText(text[tokens[i+1].From:last.To])
 		case t.Is("READS") && next(1, "SQL"):
 			r.Volatility = "reads sql data"
 		case t.Is("MODIFIES") && next(1, "SQL"):

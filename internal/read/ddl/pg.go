@@ -252,7 +252,25 @@ func (p *pg) createTable(n node) error {
 	if spec := n.at("partspec"); n.has("partspec") {
 		t.Partition = p.partitionKey(spec)
 	}
-	return p.addElements(t, n.list("tableElts"))
+	if err := p.addElements(t, n.list("tableElts")); err != nil {
+		return err
+	}
+	t.dropRedundant()
+	return nil
+}
+
+// dropRedundant drops unique keys over the very columns of another one, of
+// which the server makes no second index.
+func (t *pgTable) dropRedundant() {
+	var kept []catalog.Key
+	for _, k := range t.Uniques {
+		same := func(o catalog.Key) bool { return slices.Equal(o.Columns, k.Columns) }
+		if t.PrimaryKey != nil && same(*t.PrimaryKey) || slices.ContainsFunc(kept, same) {
+			continue
+		}
+		kept = append(kept, k)
+	}
+	t.Uniques = kept
 }
 
 // addElements adds columns first: constraints may stand before them.
@@ -433,10 +451,7 @@ func (p *pg) addConstraints(t *pgTable, list []node, columnName string) {
 			c.Nullable = false
 			p.identitySequence(t, columnName)
 		case "CONSTR_CHECK":
-			if columnName == "" {
-				columns = columnsIn(k.fields["raw_expr"])
-			}
-			if len(columns) != 1 {
+			if columns = columnsIn(k.fields["raw_expr"]); len(columns) != 1 {
 				columns = nil
 			}
 			t.Checks = append(t.Checks, catalog.Check{Name: p.constraintName(t, k, columns, "check"), Expr: p.print(k.at("raw_expr"))})
@@ -472,8 +487,34 @@ func (p *pg) setDefault(t *pgTable, c *catalog.Column, value node) {
 	case strings.HasPrefix(text, "nextval("):
 		c.Default = &catalog.Default{Kind: catalog.Identity, Sequence: p.sequenceNamed(value)}
 	case text != "NULL":
-		c.Default = postgres.DefaultOf(text)
+		c.Default = asStored(postgres.DefaultOf(text), c.Type)
 	}
+}
+
+// asStored writes a constant as the server does when it has been converted to
+// the column's type.
+func asStored(d *catalog.Default, t catalog.Type) *catalog.Default {
+	if d == nil || d.Kind != catalog.Constant {
+		return d
+	}
+	switch t.Kind {
+	case catalog.Bool:
+		switch strings.ToLower(d.Text) {
+		case "t", "true", "y", "yes", "on", "1":
+			d.Text = "true"
+		case "f", "false", "n", "no", "off", "0":
+			d.Text = "false"
+		}
+	case catalog.Float:
+		if f, err := strconv.ParseFloat(d.Text, 64); err == nil {
+			d.Text = strconv.FormatFloat(f, 'f', -1, 64)
+		}
+	case catalog.Bytes:
+		if d.Text == "" {
+			d.Text = `\x`
+		}
+	}
+	return d
 }
 
 // sequenceNamed reads the name in nextval('name'::regclass).
@@ -483,7 +524,10 @@ func (p *pg) sequenceNamed(call node) string {
 		return ""
 	}
 	text := args[0]
-	for text.kind == "TypeCast" {
+	if text.kind == "TypeCast" {
+		if last(text.at("typeName").names("names")) != "regclass" {
+			return "" // looked up at each insert, by a name that may change its meaning
+		}
 		text = text.at("arg")
 	}
 	parts := strings.Split(text.at("sval").text("sval"), ".")

@@ -71,6 +71,7 @@ func (p *pg) alter(t *pgTable, cmd node) error {
 		return nil
 	case "AT_DropConstraint":
 		t.dropConstraint(name)
+		delete(p.indexes, catalog.Qualify(t.Schema, name))
 		return nil
 	case "AT_AttachPartition", "AT_DetachPartition":
 		part, err := p.table(def.at("name"))
