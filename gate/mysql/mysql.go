@@ -25,6 +25,7 @@ var Engine = &gate.Engine{
 	Quote:        '`',
 	DuplicateKey: true,
 	EnumsByPlace: true,
+	ZeroTimes:    true,
 	TimeLayout:   "2006-01-02 15:04:05.999999",
 }
 

@@ -29,13 +29,15 @@ var Engine = &gate.Engine{
 }
 
 // Open connects to the database that a postgres:// URL names. Sessions run in
-// UTC.
+// UTC, and write times as ISO 8601 does.
 func Open(ctx context.Context, address string) (gate.DB, error) {
 	config, err := pgxpool.ParseConfig(address)
 	if err != nil {
 		return nil, fmt.Errorf("reading the database URL: %w", err)
 	}
-	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	for name, value := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "intervalstyle": "iso_8601"} {
+		config.ConnConfig.RuntimeParams[name] = value
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", config.ConnConfig.Host, err)

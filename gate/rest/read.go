@@ -113,7 +113,7 @@ func readEquality[E any](l *List[E], res *resource, name string, values []string
 		return NewProblem(http.StatusBadRequest, "there is no parameter %q; there are %s", name, strings.Join(known, ", "))
 	}
 	c := &res.info.Columns[i]
-	if c.Type == gate.TypeJSON || c.Type == gate.TypeBytes {
+	if !c.Comparable() {
 		return NewProblem(http.StatusBadRequest, "rows cannot be chosen by %s", name)
 	}
 	if c.Is(gate.Nullable) && c.Type != gate.TypeText && slices.Equal(values, []string{""}) {

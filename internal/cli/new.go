@@ -74,6 +74,7 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	if err != nil {
 		return err
 	}
+	source.Engine = c.Engine // as the scripts or the snapshot tell
 	text, err := s.draft(source)
 	if err != nil {
 		return err

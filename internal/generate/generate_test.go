@@ -66,19 +66,19 @@ func TestOneChangedColumnChangesFewFiles(t *testing.T) {
 	defer lock.Unlock()
 	_, err = Lock(p)
 	require.ErrorContains(t, err, "another run is at work")
-	plan, err := Make(t.Context(), p)
+	plan, err := Make(t.Context(), p, Source(p))
 	require.NoError(t, err)
 	assert.Len(t, plan.Model.Entities, 40)
 	_, err = plan.Apply(t.Context(), lock)
 	require.NoError(t, err)
 
-	plan, err = Make(t.Context(), p)
+	plan, err = Make(t.Context(), p, Source(p))
 	require.NoError(t, err)
 	assert.Zero(t, plan.Count(apply.New, apply.Changed, apply.Removed))
 
 	changed := strings.Replace(ddl, "remark TEXT,", "remark TEXT,\n  nickname TEXT,", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "schema.sql"), []byte(changed), 0o644))
-	plan, err = Make(t.Context(), p)
+	plan, err = Make(t.Context(), p, Source(p))
 	require.NoError(t, err)
 	var files []string
 	for _, d := range plan.Decisions {
@@ -114,7 +114,7 @@ func writeOnce(b *testing.B, p *project.Project) {
 	lock, err := Lock(p)
 	require.NoError(b, err)
 	defer lock.Unlock()
-	plan, err := Make(b.Context(), p)
+	plan, err := Make(b.Context(), p, Source(p))
 	require.NoError(b, err)
 	_, err = plan.Apply(b.Context(), lock)
 	require.NoError(b, err)

@@ -177,7 +177,7 @@ func (b *builder) attendField(e *Entity, f *Field) {
 			columnLines(t, c.Name, "hidden: false"), rankSecret,
 		})
 	}
-	if f.Auto && !f.InKey && !t.IsView() {
+	if f.Auto && !f.InKey && len(e.Key) > 0 && !t.IsView() {
 		b.attend(Attention{Table: t.FullName(), Text: fmt.Sprintf("column %s is numbered by the database, but is not the key", c.Name), Why: "Rows are found by the key, not by this number.", rank: rankFeature})
 	}
 	if moment, frozen := frozenDefault(c); frozen {

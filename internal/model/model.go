@@ -71,6 +71,7 @@ type Field struct {
 	Type      string // Go type of the field: Value, or it in a Maybe
 	Kind      Kind
 	Enum      *Enum
+	Element   *Field // of a list or range: what it is of
 	Nullable  bool
 	InKey     bool
 	Auto      bool // the database numbers the rows
@@ -104,6 +105,10 @@ const (
 	KindUUID        Kind = "UUID"
 	KindJSON        Kind = "JSON"
 	KindEnum        Kind = "Enum"
+	KindTimeOfDay   Kind = "TimeOfDay"
+	KindInterval    Kind = "Interval"
+	KindList        Kind = "List"
+	KindRange       Kind = "Range"
 	KindOther       Kind = "Other"
 )
 
@@ -403,6 +408,10 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 	t := f.Column.Type
 	f.Kind, f.Value = goType(t)
 	switch {
+	case t.Element != nil:
+		b.setCompound(e, f)
+	case t.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite: // which keeps any text in such columns
+		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
 	case t.Kind == catalog.EnumKind && t.Enum != "":
 		if known, ok := b.catalog.Enum(t.Enum); ok {
 			f.Enum = b.enum(e, t.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
@@ -462,8 +471,35 @@ func goType(t catalog.Type) (Kind, string) {
 		return KindUUID, "string"
 	case catalog.JSON:
 		return KindJSON, "gate.JSON"
+	case catalog.Interval:
+		return KindInterval, "gate.Interval"
 	}
 	return KindOther, "string"
+}
+
+// setCompound chooses the Go type of what is made of values of another type.
+// Those of which the text form is not known are carried as text.
+func (b *builder) setCompound(e *Entity, f *Field) {
+	t := f.Column.Type
+	f.Kind, f.Value = KindOther, "string"
+	switch t.Element.Kind {
+	case catalog.Geometric, catalog.Compound, catalog.Array, catalog.Range:
+		return
+	}
+	element := &Field{Column: &catalog.Column{Name: f.Column.Name, Declared: t.Name, Type: *t.Element}}
+	element.Kind, element.Value = goType(*t.Element)
+	if t.Element.Kind == catalog.Time {
+		element.Kind, element.Value = KindTimeOfDay, "gate.TimeOfDay"
+	}
+	if known, ok := b.catalog.Enum(t.Element.Enum); ok && t.Element.Enum != "" {
+		element.Enum = b.enum(e, t.Element.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
+		element.Kind, element.Value = KindEnum, element.Enum.Name
+	}
+	f.Element = element
+	f.Kind, f.Value = KindList, "gate.List["+element.Value+"]"
+	if t.Kind == catalog.Range {
+		f.Kind, f.Value = KindRange, "gate.Range["+element.Value+"]"
+	}
 }
 
 // enum returns the Go type of an enum, one for all columns that share it.

@@ -116,7 +116,9 @@ func TestKeys(t *testing.T) {
 	m := build(t, c, project.NewNames(), nil)
 	assert.Equal(t, []Verbs{Full, Append, ReadOnly}, []Verbs{m.Entities[0].Verbs, m.Entities[1].Verbs, m.Entities[2].Verbs})
 	assert.Equal(t, "string", m.Entities[0].KeyType)
-	require.Len(t, m.Attention, 1)
+	require.Len(t, m.Attention, 2)
+	assert.Equal(t, "entities:\n  visit_log:\n    key: [id]", m.Attention[0].Settle)
+	assert.Contains(t, m.Attention[1].Text, "view without a key")
 	assert.Equal(t, "visit_log", m.Attention[0].Table)
 	m = build(t, c, project.NewNames(), func(p *project.Project) {
 		p.Entities = map[string]project.Entity{"visit_log": {Key: []string{"note", "id"}}, "yield": {Key: []string{"apiary"}}}

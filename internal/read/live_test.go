@@ -138,8 +138,9 @@ func TestPostgres(t *testing.T) {
 	assert.Equal(t, &catalog.Default{Kind: catalog.Constant, Text: "a'b"}, column("label").Default)
 	assert.Equal(t, &catalog.Default{Kind: catalog.Constant, Text: "-5"}, column("small").Default)
 	assert.Equal(t, catalog.Expression, column("taken").Default.Kind)
-	assert.Equal(t, catalog.Other, column("tags").Type.Kind)
-	assert.Equal(t, catalog.Other, column("spot").Type.Kind)
+	assert.Equal(t, catalog.Type{Kind: catalog.Array, Element: &catalog.Type{Kind: catalog.Text}, Name: "text"}, column("tags").Type)
+	assert.Equal(t, catalog.Geometric, column("spot").Type.Kind)
+	assert.Equal(t, "honey_weight", column("w").Domain)
 	assert.Equal(t, catalog.Type{Kind: catalog.Text, Size: 3}, column("code").Type)
 	assert.Len(t, jar.Uniques, 2)
 	assert.Equal(t, []catalog.Index{{Name: "jar_lower", Columns: []string{"(lower(label::text))"}, Unique: true}, {Name: "jar_part", Columns: []string{"small"}, Where: "(code IS NOT NULL)"}}, jar.Indexes)
@@ -166,7 +167,7 @@ func TestMySQL(t *testing.T) {
 	}
 	assert.Equal(t, map[string]catalog.Type{
 		"id": {Kind: catalog.Int, Bits: 64, Unsigned: true}, "big": {Kind: catalog.Int, Bits: 64, Unsigned: true}, "tiny": {Kind: catalog.Int, Bits: 16},
-		"yes": {Kind: catalog.Bool}, "e": {Kind: catalog.EnumKind, Labels: []string{"a", "it's"}}, "s": {Kind: catalog.Text}, "y": {Kind: catalog.Int, Bits: 16},
+		"yes": {Kind: catalog.Bool}, "e": {Kind: catalog.EnumKind, Labels: []string{"a", "it's"}}, "s": {Kind: catalog.Set, Labels: []string{"x", "y"}}, "y": {Kind: catalog.Int, Bits: 16},
 		"b": {Kind: catalog.Bytes, Size: 1}, "d": {Kind: catalog.Timestamp}, "t": {Kind: catalog.TimestampTZ}, "j": {Kind: catalog.JSON}, "txt": {Kind: catalog.Text},
 		"vc": {Kind: catalog.Text, Size: 20}, "half": {Kind: catalog.Int, Bits: 32},
 	}, types)
@@ -207,7 +208,7 @@ func TestWrongPasswordAndRights(t *testing.T) {
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
 		"postgres://a@h/d": catalog.Postgres, "postgresql://h/d": catalog.Postgres, "mysql://h/d": catalog.MySQL, "MARIADB://h/d": catalog.MySQL,
-		"sqlite:bees.db": catalog.SQLite, "bees.db": catalog.SQLite, `C:\bees.db`: catalog.SQLite, "schema.SQL": catalog.SQLite,
+		"sqlite:bees.db": catalog.SQLite, "bees.db": catalog.SQLite, `C:\bees.db`: catalog.SQLite, "schema.SQL": "", "schema.json": "", "schema/*.sql": "",
 	} {
 		s, err := read.Parse([]string{text}, "")
 		require.NoError(t, err, text)

@@ -402,7 +402,7 @@ func columnClass(f *model.Field) string {
 	switch f.Kind {
 	case model.KindText:
 		return "Text"
-	case model.KindBool, model.KindBytes, model.KindJSON, model.KindEnum, model.KindOther:
+	case model.KindBool, model.KindBytes, model.KindJSON, model.KindEnum, model.KindOther, model.KindList, model.KindRange:
 		return "Value"
 	}
 	return "Ordered"
@@ -475,8 +475,13 @@ func (r *renderer) cast(f *model.Field) string {
 	if r.model.Engine != catalog.Postgres {
 		return ""
 	}
-	if f.Kind == model.KindOther || f.Kind == model.KindEnum && f.Column.Type.Kind == catalog.EnumKind {
+	switch f.Kind {
+	case model.KindOther, model.KindTimeOfDay, model.KindInterval, model.KindList, model.KindRange:
 		return f.Column.Declared
+	case model.KindEnum:
+		if f.Column.Type.Kind == catalog.EnumKind {
+			return f.Column.Declared
+		}
 	}
 	return ""
 }

@@ -234,7 +234,7 @@ func listParameters(e *model.Entity) []object {
 	}
 	list = append(list, withParameter(e)...)
 	for _, f := range visible(e) {
-		if f.Kind == model.KindJSON || f.Kind == model.KindBytes {
+		if f.Kind == model.KindJSON || f.Kind == model.KindBytes || f.Kind == model.KindList || f.Kind == model.KindRange {
 			continue
 		}
 		p := query(f.Column.Name, "Only rows with this value, or one of several.", object{{"type", "array"}, {"items", valueSchema(f)}})
@@ -338,6 +338,15 @@ func fieldSchema(f *model.Field) object {
 	return s
 }
 
+// elementSchema is the schema of what a list or range is of. Decimals are
+// strings there, whatever their size.
+func elementSchema(f *model.Field) object {
+	if f.Element.Kind == model.KindNumeric {
+		return orNull(object{{"type", "string"}})
+	}
+	return orNull(valueSchema(f.Element))
+}
+
 // orNull lets a schema hold null too.
 func orNull(s object) object {
 	for i := range s {
@@ -367,6 +376,17 @@ func valueSchema(f *model.Field) object {
 	}
 	text := func(format string) object { return object{{"type", "string"}, {"format", format}} }
 	switch f.Kind {
+	case model.KindTimeOfDay:
+		return object{{"type", "string"}, {"pattern", `^-?[0-9]{2,3}:[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?$`}}
+	case model.KindInterval:
+		return object{{"type", "string"}, {"pattern", `^P(-?[0-9]+[YMWD])*(T(-?[0-9]+[HM])*(-?[0-9]+(\.[0-9]{1,6})?S)?)?$`}}
+	case model.KindList:
+		return object{{"type", "array"}, {"items", elementSchema(f)}}
+	case model.KindRange:
+		bound := elementSchema(f)
+		return object{{"type", "object"}, {"required", []string{"from", "to", "bounds"}}, {"properties", object{
+			{"from", bound}, {"to", bound}, {"bounds", object{{"type", "string"}, {"enum", []any{"[)", "[]", "(]", "()", "empty"}}}},
+		}}}
 	case model.KindInt16:
 		return limited(object{{"type", "integer"}, {"format", "int16"}})
 	case model.KindInt32:

@@ -135,12 +135,16 @@ type Engine struct {
 	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
+	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
 }
 
 // arg turns a Go value into what the driver is given.
 func (e *Engine) arg(v any) any {
 	if t, ok := v.(time.Time); ok && e.TimeLayout != "" {
+		if t.IsZero() && e.ZeroTimes {
+			return zeroDate
+		}
 		return t.UTC().Format(e.TimeLayout)
 	}
 	return v

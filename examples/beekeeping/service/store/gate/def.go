@@ -30,6 +30,10 @@ const (
 	TypeUUID
 	TypeJSON
 	TypeEnum
+	TypeTimeOfDay
+	TypeInterval
+	TypeList
+	TypeRange
 )
 
 // array reports whether a list of such values can be passed as one argument.
@@ -195,8 +199,16 @@ func (t *Info) names(columns []int) []string {
 func (c *ColumnInfo) Is(f Flag) bool { return c.Flags&f != 0 }
 
 // Sortable reports whether rows can be ordered by the column on every engine.
-func (c *ColumnInfo) Sortable() bool {
-	return c.Type != TypeJSON && c.Type != TypeBytes && c.Type != TypeOther
+func (c *ColumnInfo) Sortable() bool { return c.Comparable() && c.Type != TypeOther }
+
+// Comparable reports whether rows can be chosen by a value of the column that
+// stands in a URL.
+func (c *ColumnInfo) Comparable() bool {
+	switch c.Type {
+	case TypeJSON, TypeBytes, TypeList, TypeRange:
+		return false
+	}
+	return true
 }
 
 // leftToDatabase reports whether an insert leaves the column out, so that the
@@ -213,7 +225,7 @@ func (c *ColumnInfo) leftToDatabase(f field) bool {
 		return true
 	}
 	switch c.Type {
-	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther:
+	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeTimeOfDay, TypeInterval, TypeList, TypeRange:
 		return true
 	}
 	return false
@@ -260,7 +272,7 @@ func (c *ColumnInfo) lengthFault(n int, unit string) string {
 
 func (c *ColumnInfo) digitsFault(text string) string {
 	d, err := ParseDecimal(text)
-	if err != nil || c.Precision == 0 {
+	if err != nil || c.Precision == 0 || !d.IsNumber() {
 		return ""
 	}
 	whole, fraction := d.size()

@@ -52,6 +52,10 @@ func fieldOf(p any) field {
 		return (*uint64Field)(p)
 	case *float32:
 		return (*float32Field)(p)
+	case *TimeOfDay:
+		return p
+	case *Interval:
+		return p
 	case *[]byte:
 		return (*bytesField)(p)
 	case *JSON:
@@ -79,6 +83,10 @@ func ParseText(p any, s string) error { return fieldOf(p).parseText(s) }
 // AppendText appends the text form of the field that p points to; null gives
 // nothing.
 func AppendText(b []byte, p any) []byte { return fieldOf(p).appendText(b) }
+
+// Argument is what the field that p points to is handed to a driver as: int64,
+// float64, bool, string, []byte, time.Time or nil.
+func Argument(p any) any { return fieldOf(p).arg() }
 
 // IsNull reports whether the field that p points to would be stored as NULL.
 func IsNull(p any) bool { return fieldOf(p).arg() == nil }
@@ -504,11 +512,27 @@ var timeLayouts = []string{
 	"2006-01-02 15:04:05.999999999",
 	"2006-01-02T15:04:05.999999999Z07:00",
 	"2006-01-02 15:04:05.999999999Z07:00",
+	"2006-01-02 15:04:05.999999999Z07",
 	"2006-01-02T15:04:05.999999999",
 	time.DateOnly,
 }
 
 func parseTime(s string) (time.Time, error) {
+	switch {
+	case s == infinity:
+		return FarFuture(), nil
+	case s == minusInfinity:
+		return FarPast(), nil
+	case strings.HasPrefix(s, zeroDate):
+		return time.Time{}, nil
+	}
+	if year, rest, ok := cutYear(s); ok && (year < 0 || year > 9999 || strings.HasSuffix(s, beforeChrist)) {
+		rest = strings.TrimSuffix(rest, beforeChrist)
+		// The calendar repeats itself after 400 years.
+		near := 2000 + ((year%400)+400)%400
+		t, err := parseTime(fmt.Sprintf("%04d%s", near, rest))
+		return t.AddDate(year-near, 0, 0), err
+	}
 	for _, layout := range timeLayouts {
 		if t, err := time.Parse(layout, s); err == nil {
 			return t.UTC(), nil
@@ -529,7 +553,15 @@ func (f *timeField) set(src any) error {
 	}
 	return mismatch(src, "a time")
 }
-func (f *timeField) arg() any   { return time.Time(*f) }
+func (f *timeField) arg() any {
+	switch time.Time(*f).Year() {
+	case infinityYear:
+		return infinity
+	case -infinityYear:
+		return minusInfinity
+	}
+	return time.Time(*f)
+}
 func (f *timeField) zero() bool { return time.Time(*f).IsZero() }
 func (f *timeField) appendJSON(b []byte) []byte {
 	b = append(b, '"')
@@ -537,7 +569,16 @@ func (f *timeField) appendJSON(b []byte) []byte {
 	return append(b, '"')
 }
 func (f *timeField) appendText(b []byte) []byte {
-	return time.Time(*f).UTC().AppendFormat(b, time.RFC3339Nano)
+	t := time.Time(*f).UTC()
+	switch year := t.Year(); {
+	case year == infinityYear:
+		return append(b, infinity...)
+	case year == -infinityYear:
+		return append(b, minusInfinity...)
+	case year < 0 || year > 9999:
+		return t.AppendFormat(appendYear(b, year), "-01-02T15:04:05.999999999Z07:00")
+	}
+	return t.AppendFormat(b, time.RFC3339Nano)
 }
 func (f *timeField) parseJSON(raw []byte) error {
 	var s string
@@ -569,12 +610,20 @@ func (f *dateField) set(src any) error {
 
 // setText also takes a date that a text column continues with a time.
 func (f *dateField) setText(s string) error {
-	if len(s) > len(time.DateOnly) {
-		s = s[:len(time.DateOnly)]
+	if at := strings.IndexAny(s, " T"); at > 0 && !strings.HasSuffix(s, beforeChrist) {
+		s = s[:at]
 	}
 	return f.parseText(s)
 }
-func (f *dateField) arg() any   { return Date(*f).String() }
+func (f *dateField) arg() any {
+	if f.Year < 1 && f.Year != -infinityYear && f.Month > 0 {
+		return fmt.Sprintf("%04d-%02d-%02d%s", firstYearBC-f.Year, f.Month, f.Day, beforeChrist)
+	}
+	if f.Year > 9999 && f.Year != infinityYear {
+		return fmt.Sprintf("%d-%02d-%02d", f.Year, f.Month, f.Day)
+	}
+	return Date(*f).String()
+}
 func (f *dateField) zero() bool { return *f == dateField{} }
 func (f *dateField) appendJSON(b []byte) []byte {
 	b = append(b, '"')
@@ -613,7 +662,7 @@ func (f *decimalField) set(src any) error {
 }
 func (f *decimalField) arg() any                   { return Decimal(*f).String() }
 func (f *decimalField) zero() bool                 { return f.digits == "" }
-func (f *decimalField) appendJSON(b []byte) []byte { return append(b, Decimal(*f).String()...) }
+func (f *decimalField) appendJSON(b []byte) []byte { return Decimal(*f).appendJSON(b) }
 func (f *decimalField) appendText(b []byte) []byte { return append(b, Decimal(*f).String()...) }
 func (f *decimalField) parseJSON(raw []byte) error {
 	s := string(raw)
