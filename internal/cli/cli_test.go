@@ -20,7 +20,7 @@ func TestColumnsAreAligned(t *testing.T) {
 	list.add("hive", "1,200", "id")
 	list.add("größe_蜂", "7", "")
 	list.print(&app{out: &out})
-	assert.Equal(t, "  table     rows  key\n  hive     1,200  id\n  größe_蜂      7\n", out.String())
+	assert.Equal(t, "  table      rows  key\n  hive      1,200  id\n  größe_蜂      7\n", out.String())
 	out.Reset()
 	list.print(&app{out: &out, quiet: true})
 	assert.Empty(t, out.String())
@@ -80,7 +80,7 @@ func TestHeadline(t *testing.T) {
 	assert.Equal(t, "postgres://a:***@h/bees, postgres: 1 table, 1 view, 2 references, 1 enum type, about 1,500 rows",
 		headline(c, read.Source{URL: "postgres://a:secret@h/bees"}))
 	c.Tables[0].Rows = -1
-	assert.Equal(t, "2 DDL files, postgres: 1 table, 1 view, 2 references, 1 enum type", headline(c, read.Source{DDL: []string{"a.sql", "b.sql"}}))
+	assert.Equal(t, "a.sql b.sql, postgres: 1 table, 1 view, 2 references, 1 enum type", headline(c, read.Source{DDL: []string{"a.sql", "b.sql"}}))
 }
 
 func TestReferenceText(t *testing.T) {

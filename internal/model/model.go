@@ -75,6 +75,7 @@ type Field struct {
 	Nullable  bool
 	InKey     bool
 	Auto      bool // the database numbers the rows
+	Computed  bool // by the database, which takes no other value
 	Hidden    bool
 	Limits    Limits
 	Constant  string // the default, where it is a constant
@@ -378,6 +379,7 @@ func (b *builder) addFields(e *Entity) {
 		if c.Default != nil && c.Default.Kind == catalog.Constant {
 			f.Constant = c.Default.Text
 		}
+		f.Computed = c.Generated != ""
 		f.Hidden = looksSecret(c.Name)
 		if set.Hidden != nil {
 			f.Hidden = *set.Hidden
@@ -557,6 +559,10 @@ func (b *builder) setKey(e *Entity) {
 			e.Verbs = Append
 		}
 		return
+	}
+	for _, f := range e.Fields {
+		d := f.Column.Default
+		f.Computed = f.Computed || d != nil && d.Always && !slices.Contains(e.Key, f)
 	}
 	for _, f := range e.Key {
 		f.InKey = true

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	pluralize "github.com/gertd/go-pluralize"
+	"golang.org/x/text/unicode/norm"
 )
 
 // initialisms are the words that Go writes in capitals; see the list in Go's
@@ -116,8 +117,17 @@ func changeLast(words []string, change func(string) string) []string {
 	return append(slices.Clone(words[:len(words)-1]), strings.ToLower(changed))
 }
 
-// kebab joins words for a path.
-func kebab(words []string) string { return strings.Join(words, "-") }
+// kebab joins words for a path. Letters lose their marks there, so that they
+// can be typed in an address bar: größe is grosse.
+func kebab(words []string) string {
+	path := strings.ReplaceAll(strings.Join(words, "-"), "ß", "ss")
+	return norm.NFC.String(strings.Map(func(r rune) rune {
+		if unicode.Is(unicode.Mn, r) {
+			return -1
+		}
+		return r
+	}, norm.NFD.String(path)))
+}
 
 // snake joins words for a JSON name or a file.
 func snake(words []string) string { return strings.Join(words, "_") }

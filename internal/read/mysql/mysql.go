@@ -41,7 +41,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close()
-	r := &reader{progress: progress, db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: schemas}, own: config.DBName, tables: map[string]int{}, viewFaults: map[string]string{}}
+	r := &reader{progress: progress, db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: slices.Clone(schemas)}, own: config.DBName, tables: map[string]int{}, viewFaults: map[string]string{}}
 	for _, step := range []func(context.Context) error{
 		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines,
 	} {

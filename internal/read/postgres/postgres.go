@@ -115,7 +115,7 @@ func (r *reader) chooseSchemas(ctx context.Context, schemas []string) error {
 			return fault.New("the database has "+strings.Join(known, ", "), "there is no schema %q", s)
 		}
 	}
-	r.catalog.Schemas = schemas
+	r.catalog.Schemas = slices.Clone(schemas)
 	return nil
 }
 

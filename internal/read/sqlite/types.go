@@ -89,6 +89,8 @@ func byAffinity(name string) catalog.Type {
 		return false
 	}
 	switch {
+	case has("FLOATING POINT"): // whole numbers by the letter of the rules, which nobody means
+		return catalog.Type{Kind: catalog.Float, Bits: 64}
 	case has("INT"):
 		return catalog.Type{Kind: catalog.Int, Bits: 64}
 	case has("CHAR", "CLOB", "TEXT"):

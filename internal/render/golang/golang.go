@@ -495,7 +495,7 @@ func flagsOf(f *model.Field) []string {
 		{f.InKey, "Key"},
 		{f.Auto, "Auto"},
 		{f.ByDefault && !f.Auto, "HasDefault"},
-		{f.Column.Generated != "", "Generated"},
+		{f.Computed, "Generated"},
 		{f.Nullable, "Nullable"},
 		{f.Hidden, "Hidden"},
 	} {

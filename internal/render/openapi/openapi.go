@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"widegate/internal/model"
 )
@@ -104,18 +105,32 @@ type document struct {
 	schemas object
 }
 
+// schemaName is the name of an entity among the schemas, which may hold ASCII
+// letters, digits and few signs only.
+func schemaName(e *model.Entity) string {
+	var b strings.Builder
+	for _, r := range e.Name {
+		if r < utf8.RuneSelf {
+			b.WriteRune(r)
+			continue
+		}
+		fmt.Fprintf(&b, "_%x_", r)
+	}
+	return b.String()
+}
+
 func ref(schema string) object { return object{{"$ref", "#/components/schemas/" + schema}} }
 
 func (d *document) addResource(e *model.Entity) {
 	d.tags = append(d.tags, object{{"name", e.Path}, {"description", orElse(e.Table.Comment, "The "+string(e.Table.Kind)+" "+e.Table.FullName()+".")}})
-	d.schemas = append(d.schemas, member{e.Name, d.rowSchema(e)})
+	d.schemas = append(d.schemas, member{schemaName(e), d.rowSchema(e)})
 	if e.Verbs != model.ReadOnly {
-		d.schemas = append(d.schemas, member{e.Name + ".new", writeSchema(e, nil, true)})
+		d.schemas = append(d.schemas, member{schemaName(e) + ".new", writeSchema(e, nil, true)})
 	}
 	if e.Verbs == model.Full {
-		d.schemas = append(d.schemas, member{e.Name + ".change", writeSchema(e, nil, false)})
+		d.schemas = append(d.schemas, member{schemaName(e) + ".change", writeSchema(e, nil, false)})
 	}
-	d.schemas = append(d.schemas, member{e.Name + ".list", listSchema(e)})
+	d.schemas = append(d.schemas, member{schemaName(e) + ".list", listSchema(e)})
 	at := d.model.Base + "/" + e.Path
 	d.paths = append(d.paths, member{at, d.collection(e)})
 	if len(e.Key) == 0 {
@@ -135,10 +150,10 @@ func orElse(s, other string) string {
 }
 
 func (d *document) collection(e *model.Entity) object {
-	ops := object{{"get", operation(e, "list"+e.Plural, "Lists "+e.Path+".", listParameters(e), nil, http.StatusOK, ref(e.Name+".list"))}}
+	ops := object{{"get", operation(e, "list"+e.Plural, "Lists "+e.Path+".", listParameters(e), nil, http.StatusOK, ref(schemaName(e)+".list"))}}
 	if e.Verbs != model.ReadOnly {
 		ops = append(ops, member{"post", operation(e, "create"+e.Name, "Stores "+e.Article+".", nil,
-			body("application/json", e.Name+".new"), http.StatusCreated, ref(e.Name))})
+			body("application/json", schemaName(e)+".new"), http.StatusCreated, ref(schemaName(e)))})
 	}
 	return ops
 }
@@ -146,15 +161,15 @@ func (d *document) collection(e *model.Entity) object {
 func (d *document) row(e *model.Entity) object {
 	ops := object{
 		{"parameters", []object{keyParameter(e, "key")}},
-		{"get", operation(e, "get"+e.Name, "Returns "+e.Article+".", withParameter(e), nil, http.StatusOK, ref(e.Name))},
+		{"get", operation(e, "get"+e.Name, "Returns "+e.Article+".", withParameter(e), nil, http.StatusOK, ref(schemaName(e)))},
 	}
 	if e.Verbs != model.Full {
 		return ops
 	}
 	return append(ops,
-		member{"put", operation(e, "replace"+e.Name, "Replaces "+e.Article+".", nil, body("application/json", e.Name+".new"), http.StatusOK, ref(e.Name))},
+		member{"put", operation(e, "replace"+e.Name, "Replaces "+e.Article+".", nil, body("application/json", schemaName(e)+".new"), http.StatusOK, ref(schemaName(e)))},
 		member{"patch", operation(e, "change"+e.Name, "Changes "+e.Article+" by a JSON merge patch.", nil,
-			body("application/merge-patch+json", e.Name+".change"), http.StatusOK, ref(e.Name))},
+			body("application/merge-patch+json", schemaName(e)+".change"), http.StatusOK, ref(schemaName(e)))},
 		member{"delete", operation(e, "delete"+e.Name, "Removes "+e.Article+".", nil, nil, http.StatusNoContent, nil)},
 	)
 }
@@ -164,14 +179,14 @@ func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 	name := e.Name + r.Name
 	if r.Kind == model.ToOne {
 		summary := fmt.Sprintf("Returns the %s of %s.", strings.ReplaceAll(r.JSON, "_", " "), e.Article)
-		d.paths = append(d.paths, member{at, object{key, {"get", operation(e, "get"+name, summary, withParameter(r.To), nil, http.StatusOK, ref(r.To.Name))}}})
+		d.paths = append(d.paths, member{at, object{key, {"get", operation(e, "get"+name, summary, withParameter(r.To), nil, http.StatusOK, ref(schemaName(r.To)))}}})
 		return
 	}
 	summary := fmt.Sprintf("Lists the %s of %s.", strings.ReplaceAll(r.JSON, "_", " "), e.Article)
-	ops := object{key, {"get", operation(e, "list"+name, summary, listParameters(r.To), nil, http.StatusOK, ref(r.To.Name+".list"))}}
+	ops := object{key, {"get", operation(e, "list"+name, summary, listParameters(r.To), nil, http.StatusOK, ref(schemaName(r.To)+".list"))}}
 	if r.Reverse() && r.To.Verbs != model.ReadOnly {
 		ops = append(ops, member{"post", operation(e, "create"+name, "Stores "+r.To.Article+" that refers to the "+e.Words+".", nil,
-			object{{"required", true}, {"content", object{{"application/json", object{{"schema", d.underSchema(r)}}}}}}, http.StatusCreated, ref(r.To.Name))})
+			object{{"required", true}, {"content", object{{"application/json", object{{"schema", d.underSchema(r)}}}}}}, http.StatusCreated, ref(schemaName(r.To)))})
 	}
 	d.paths = append(d.paths, member{at, ops})
 	if r.Linkable() {
@@ -267,9 +282,9 @@ func (d *document) rowSchema(e *model.Entity) object {
 		required = append(required, f.Column.Name)
 	}
 	for _, r := range e.Relations {
-		schema := object{{"oneOf", []object{ref(r.To.Name), {{"type", "null"}}}}}
+		schema := object{{"oneOf", []object{ref(schemaName(r.To)), {{"type", "null"}}}}}
 		if r.Kind != model.ToOne {
-			schema = object{{"type", "array"}, {"items", ref(r.To.Name)}}
+			schema = object{{"type", "array"}, {"items", ref(schemaName(r.To))}}
 		}
 		properties = append(properties, member{r.JSON, schema})
 	}
@@ -295,7 +310,7 @@ func writeSchema(e *model.Entity, given []string, whole bool) object {
 	var properties object
 	required := []string{}
 	for _, f := range visible(e) {
-		if f.Column.Generated != "" {
+		if f.Computed {
 			continue
 		}
 		properties = append(properties, member{f.Column.Name, fieldSchema(f)})
@@ -315,7 +330,7 @@ func listSchema(e *model.Entity) object {
 		{"type", "object"},
 		{"required", []string{"items"}},
 		{"properties", object{
-			{"items", object{{"type", "array"}, {"items", ref(e.Name)}}},
+			{"items", object{{"type", "array"}, {"items", ref(schemaName(e))}}},
 			{"next", object{{"type", "string"}, {"description", "Asks for the next page by `after`; missing on the last."}}},
 			{"matched", object{{"type", "integer"}, {"description", "The number of all rows that match, with count=true."}}},
 		}},
@@ -332,7 +347,7 @@ func fieldSchema(f *model.Field) object {
 	if f.Column.Comment != "" {
 		s = append(s, member{"description", f.Column.Comment})
 	}
-	if f.Column.Generated != "" {
+	if f.Computed {
 		s = append(s, member{"readOnly", true})
 	}
 	return s
@@ -351,6 +366,8 @@ func elementSchema(f *model.Field) object {
 func orNull(s object) object {
 	for i := range s {
 		switch s[i].name {
+		case "anyOf":
+			s[i].value = append(slices.Clone(s[i].value.([]object)), object{{"type", "null"}})
 		case "type":
 			s[i].value = []any{s[i].value, "null"}
 		case "enum":
@@ -394,12 +411,12 @@ func valueSchema(f *model.Field) object {
 	case model.KindInt64, model.KindUint64:
 		return limited(object{{"type", "integer"}, {"format", strings.ToLower(string(f.Kind))}})
 	case model.KindFloat32:
-		return limited(object{{"type", "number"}, {"format", "float"}})
+		return orNoNumber(limited(object{{"type", "number"}, {"format", "float"}}))
 	case model.KindFloat64:
-		return limited(object{{"type", "number"}, {"format", "double"}})
+		return orNoNumber(limited(object{{"type", "number"}, {"format", "double"}}))
 	case model.KindNumeric:
 		if p := f.Column.Type.Precision; p == 0 || p > exactDigits {
-			return object{{"type", "string"}, {"pattern", `^-?[0-9]+(\.[0-9]+)?$`}}
+			return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
 		}
 		return limited(object{{"type", "number"}})
 	case model.KindBool:
@@ -426,6 +443,11 @@ func valueSchema(f *model.Field) object {
 		s = append(s, member{"maxLength", f.Column.Type.Size})
 	}
 	return s
+}
+
+// orNoNumber lets a floating-point number be what JSON has no number for.
+func orNoNumber(number object) object {
+	return object{{"anyOf", []object{number, {{"type", "string"}, {"enum", []any{"NaN", "Infinity", "-Infinity"}}}}}}
 }
 
 func problemSchemas() object {
