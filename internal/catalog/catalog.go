@@ -366,7 +366,7 @@ func (t *Table) sort() {
 		return cmp.Or(strings.Compare(a.Name, b.Name), byColumns(a.Columns, b.Columns))
 	})
 	slices.SortFunc(t.References, func(a, b Reference) int {
-		return cmp.Or(t.position(a.Columns)-t.position(b.Columns), byColumns(a.Columns, b.Columns), strings.Compare(a.Table, b.Table))
+		return cmp.Or(t.position(a.Columns)-t.position(b.Columns), byColumns(a.Columns, b.Columns), strings.Compare(a.Table, b.Table), strings.Compare(a.Name, b.Name))
 	})
 	slices.SortFunc(t.Checks, func(a, b Check) int {
 		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Expr, b.Expr))

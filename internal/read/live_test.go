@@ -105,6 +105,13 @@ func exec(t *testing.T, db gate.DB, statements ...string) {
 	}
 }
 
+func exec1(t *testing.T, db gate.DB, statement string) {
+	t.Helper()
+	if strings.TrimSpace(statement) != "" {
+		exec(t, db, statement)
+	}
+}
+
 func TestPostgres(t *testing.T) {
 	url, db := server(t, catalog.Postgres)
 	exec(t, db,

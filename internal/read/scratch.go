@@ -38,6 +38,7 @@ type scratchServer struct {
 	open  func(ctx context.Context, url string) (session, error)
 	list  string // lists the databases
 	quote string
+	set   string // stands behind CREATE DATABASE
 	read  func(ctx context.Context, url string, schemas []string, progress func(string)) (*catalog.Catalog, error)
 }
 
@@ -48,7 +49,7 @@ var scratchServers = map[script.Dialect]scratchServer{
 	},
 	script.MySQL: {
 		open: func(ctx context.Context, url string) (session, error) { return mysql.Open(ctx, url) },
-		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", read: mysql.Read,
+		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", set: " CHARACTER SET utf8mb4", read: mysql.Read,
 	},
 }
 
@@ -67,7 +68,7 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 	defer admin.Close()
 	server.removeOld(ctx, admin, time.Now())
 	name := scratchPrefix + strconv.FormatInt(time.Now().Unix(), 10) + "_" + strings.ToLower(rand.Text()[:8])
-	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote); err != nil {
+	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote+server.set); err != nil {
 		return nil, fault.New("use a user who may make databases, or leave scratch out: then the scripts are parsed without a server",
 			"making a scratch database at %s: %w", Redact(s.Scratch), err)
 	}
@@ -86,6 +87,20 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 		return nil, err
 	}
 	return server.read(ctx, at, s.Schemas, s.Progress)
+}
+
+// Databases lists the databases of a server.
+func Databases(ctx context.Context, engine, url string) ([]string, error) {
+	server, ok := scratchServers[script.Dialect(engine)]
+	if !ok {
+		return nil, fmt.Errorf("%s has no list of databases", engine)
+	}
+	db, err := server.open(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	return db.Names(ctx, server.list)
 }
 
 // withDatabase replaces the database in a URL.

@@ -774,13 +774,14 @@ func (m *my) catalog() *catalog.Catalog {
 // indexReferences adds the indexes that the server makes for references that
 // no other begins with the columns of.
 func (t *myTable) indexReferences() {
-	for _, r := range t.References {
+	for i, r := range t.References {
 		begins := func(columns []string) bool {
 			return len(columns) >= len(r.Columns) && slices.Equal(columns[:len(r.Columns)], r.Columns)
 		}
 		if t.PrimaryKey != nil && begins(t.PrimaryKey.Columns) ||
 			slices.ContainsFunc(t.Uniques, func(k catalog.Key) bool { return begins(k.Columns) }) ||
-			slices.ContainsFunc(t.Indexes, func(i catalog.Index) bool { return i.Method == "" && begins(i.Columns) }) {
+			slices.ContainsFunc(t.Indexes, func(i catalog.Index) bool { return i.Method == "" && begins(i.Columns) }) ||
+			slices.ContainsFunc(t.References[i+1:], func(later catalog.Reference) bool { return begins(later.Columns) }) {
 			continue
 		}
 		name := r.Name

@@ -613,9 +613,10 @@ func (p *pg) createDomain(n node) {
 			p.addDomainCheck(d, k)
 		}
 	}
+	d.Default = firstDefault(d.Default, base.def)
 	full := catalog.Qualify(schema, name)
 	p.domains[full] = d
-	p.types[full] = userType{kind: "d", base: column{typ: base.typ, notNull: d.NotNull || base.notNull, def: firstDefault(d.Default, base.def)}}
+	p.types[full] = userType{kind: "d", base: column{typ: base.typ, notNull: d.NotNull || base.notNull, def: d.Default}}
 }
 
 func firstDefault(a, b *catalog.Default) *catalog.Default {

@@ -86,7 +86,7 @@ func (p *pg) typeOf(n node) column {
 		return c
 	}
 	element := c.typ
-	c.typ = catalog.Type{Kind: catalog.Array, Element: &element, Name: bareType(c.declared)}
+	c.typ = catalog.Type{Kind: catalog.Array, Element: &element, Name: c.declared}
 	if element.Kind == catalog.Array || bounds > 1 {
 		c.typ = catalog.Type{Kind: catalog.Other}
 	}

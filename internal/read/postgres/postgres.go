@@ -314,7 +314,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 			CASE WHEN b.domain IS NOT NULL THEN dn.nspname || '.' || dt.typname ELSE '' END,
 			coalesce(e.typname, ''), coalesce(en.nspname, ''), coalesce(e.typtype::text, ''),
 			coalesce(format_type(coalesce(rg.rngsubtype, nullif(t.typelem, 0)), CASE WHEN rg.rngtypid IS NULL THEN a.atttypmod END), ''),
-			a.attndims, a.attnotnull OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
+			coalesce(eb.typmod, -1), a.attndims, a.attnotnull OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
 			coalesce(pg_get_expr(d.adbin, d.adrelid), b.def, ''), coalesce(sn.nspname || '.' || s.relname, ''),
 			coalesce(col_description(a.attrelid, a.attnum), ''),
 			CASE WHEN a.attcollation <> t.typcollation THEN coalesce(co.collname, '') ELSE '' END
@@ -345,17 +345,20 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	var c catalog.Column
 	var own, element Name
 	var elementDeclared, identity, generated, def, sequence string
-	var modifier int32
+	var modifier, elementModifier int32
 	var dimensions int
 	var notNull bool
 	if err := row.Scan(&id, &c.Name, &c.Declared, &own.Name, &own.Schema, &own.Kind, &modifier, &c.Domain,
-		&element.Name, &element.Schema, &element.Kind, &elementDeclared, &dimensions,
+		&element.Name, &element.Schema, &element.Kind, &elementDeclared, &elementModifier, &dimensions,
 		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation); err != nil {
 		return err
 	}
 	t := r.table(id)
 	if t == nil {
 		return nil
+	}
+	if elementModifier >= 0 {
+		modifier = elementModifier
 	}
 	c.Type = TypeOf(own, element, modifier)
 	if c.Type.Element != nil {
@@ -477,7 +480,8 @@ func (r *reader) readIndexes(ctx context.Context) error {
 
 var volatilities = map[string]string{"i": "immutable", "s": "stable", "v": "volatile"}
 
-// readRoutines leaves out what extensions bring, aggregates and triggers.
+// readRoutines leaves out what extensions and range types bring, aggregates
+// and triggers.
 func (r *reader) readRoutines(ctx context.Context) error {
 	modes := map[string]string{"i": "", "o": "out", "b": "inout", "v": "variadic", "t": "table"}
 	return r.each(ctx, "routines", `
@@ -487,7 +491,7 @@ func (r *reader) readRoutines(ctx context.Context) error {
 			ARRAY(SELECT format_type(u.t, NULL) FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[])) WITH ORDINALITY u(t, i) ORDER BY u.i)
 		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
 		WHERE n.nspname = ANY($1) AND p.prokind IN ('f', 'p') AND p.prorettype <> 'trigger'::regtype
-			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype = 'e')`, func(row pgx.Rows) error {
+			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype IN ('e', 'i'))`, func(row pgx.Rows) error {
 		var f catalog.Routine
 		var kind, volatility string
 		var names, argModes, types []string
