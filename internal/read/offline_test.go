@@ -17,6 +17,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
+	"widegate/internal/read/script"
 )
 
 var width = regexp.MustCompile(`(int|year)\(\d+\)`)
@@ -294,4 +295,57 @@ func TestMatches(t *testing.T) {
 	}
 	_, err := read.Matches(t.Context(), read.Source{Snapshot: "a.json"}, nil)
 	require.ErrorContains(t, err, "no data")
+}
+
+// TestMigrationsAgree runs a folder of migrations on a server, and reads it
+// without one.
+func TestMigrationsAgree(t *testing.T) {
+	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+		t.Run(engine, func(t *testing.T) {
+			folder := filepath.Join("testdata", "migrations", engine)
+			address, db := server(t, engine)
+			files, err := script.Find([]string{folder})
+			require.NoError(t, err)
+			require.Len(t, files, 3)
+			for _, f := range files {
+				for _, s := range script.Split(f, script.Dialect(engine)) {
+					exec1(t, db, s.Text)
+				}
+			}
+			c, err := read.Read(t.Context(), read.Source{Engine: engine, DDL: []string{folder}})
+			require.NoError(t, err)
+			live, offline := alike(readURL(t, address)), alike(c)
+			if engine == catalog.MySQL { // what MariaDB calls a check that has no name
+				for i := range live.Tables {
+					require.Len(t, offline.Tables[i].Checks, len(live.Tables[i].Checks))
+					live.Tables[i].Checks, offline.Tables[i].Checks = nil, nil
+				}
+			}
+			sameCatalog(t, live, offline)
+		})
+	}
+}
+
+// TestErrorsInScripts has what is wrong, where, and what to do.
+func TestErrorsInScripts(t *testing.T) {
+	for _, c := range []struct{ engine, text, want string }{
+		{catalog.Postgres, "CREATE TABLE hive (id int);\n  CREATE TABLE queen (id int primry key);", `schema.sql:2:30: CREATE TABLE queen (id int …: syntax error at or near "primry"`},
+		{catalog.Postgres, "CREATE TABLE größe (id int primry key);", `schema.sql:1:28: `},
+		{catalog.Postgres, "ALTER TABLE hive ADD x int;", `schema.sql:1:13: ALTER TABLE hive ADD x …: there is no table "hive" yet`},
+		{catalog.Postgres, "CREATE TABLE hive (id int); CREATE TABLE hive (id int)", `there is a table "public.hive" already`},
+		{catalog.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive DROP x", `table "public.hive" has no column "x"`},
+		{catalog.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive ADD id int", `has a column "id" already`},
+		{catalog.MySQL, "CREATE TABLE hive (id INT);\n  CREATE TABLE queen (id INT primry key);", `schema.sql:2:30: CREATE TABLE queen (id INT …: syntax error at or near "primry key)"`},
+		{catalog.MySQL, "ALTER TABLE hive ADD x int", `there is no table "hive" yet`},
+		{catalog.MySQL, "CREATE TABLE hive (id INT); ALTER TABLE hive DROP COLUMN x", `table "hive" has no column "x"`},
+		{catalog.MySQL, "CREATE TABLE hive (id INT); CREATE TABLE hive (id INT)", `there is a table "hive" already`},
+		{catalog.MySQL, "CREATE TABLE hive (", "the statement ends too early"},
+		{catalog.SQLite, "CREATE TABLE hive (id INT,);", `schema.sql:1:1: CREATE TABLE hive (id INT,): near ")"`},
+	} {
+		_, err := read.Read(t.Context(), read.Source{Engine: c.engine, DDL: []string{writeScript(t, c.text)}})
+		require.ErrorContains(t, err, c.want, c.text)
+		assert.NotEmpty(t, fault.Next(err))
+	}
+	_, err := read.Read(t.Context(), read.Source{Engine: catalog.Postgres, Schemas: []string{"yard"}, DDL: []string{writeScript(t, "CREATE TABLE hive (id int)")}})
+	require.ErrorContains(t, err, `there is no schema "yard"`)
 }

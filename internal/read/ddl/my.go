@@ -340,6 +340,8 @@ func (m *my) copyTable(t *myTable, from *ast.TableName) error {
 	}
 	schema, name := t.Schema, t.Name
 	t.Table = source.Table
+	t.Indexes = slices.Clone(source.Indexes)
+	t.indexReferences() // those stay, though the references do not come along
 	t.Schema, t.Name, t.References, t.collation = schema, name, nil, source.collation
 	t.Columns = slices.Clone(source.Columns)
 	m.tables[t.FullName()] = t
@@ -581,6 +583,11 @@ func (m *my) replaceTable(t *myTable, to *ast.TableName) {
 		}
 	}
 	delete(m.tables, before)
+	for i := range t.References { // whose made-up names follow the table's
+		if number, made := strings.CutPrefix(t.References[i].Name, t.Name+"_ibfk_"); made {
+			t.References[i].Name = name + "_ibfk_" + number
+		}
+	}
 	t.Schema, t.Name = schema, name
 	m.tables[t.FullName()] = t
 }
@@ -766,6 +773,9 @@ func (m *my) catalog() *catalog.Catalog {
 		}
 		t.indexReferences()
 		c.Tables = append(c.Tables, t.Table)
+	}
+	if len(c.Routines) == 0 {
+		c.Routines = nil
 	}
 	c.Sort()
 	return c

@@ -1,0 +1,17 @@
+ALTER TABLE child NO INHERIT base;
+ALTER TABLE scrap SET SCHEMA yard;
+DROP TABLE yard.scrap CASCADE;
+ALTER INDEX hive_place_id_idx RENAME TO hive_apiary_idx;
+ALTER TABLE hive RENAME CONSTRAINT hive_code_place_id_key TO hive_once;
+ALTER TABLE apiary ALTER COLUMN id DROP IDENTITY, ALTER COLUMN id ADD GENERATED ALWAYS AS IDENTITY;
+ALTER TABLE apiary DROP CONSTRAINT place_keeper_id_fkey;
+CREATE OR REPLACE VIEW names AS SELECT id, name, upper(name) AS loud FROM keeper;
+CREATE MATERIALIZED VIEW per_apiary AS SELECT a.id, count(h.*) AS hives, sum(h.weight) AS weight, array_agg(h.code) AS codes, max(h.weight)::float8 / 2 AS half, coalesce(a.label, 'none') AS label FROM apiary a LEFT JOIN hive h ON h.apiary_id = a.id GROUP BY a.id WITH NO DATA;
+DROP FUNCTION twice(int);
+CREATE OR REPLACE FUNCTION thrice(INOUT n int, OUT m text) LANGUAGE sql STABLE AS $$ SELECT n * 3, 'm'; $$;
+COMMENT ON COLUMN hive.tags IS 'What it is known for.';
+COMMENT ON TABLE hive IS 'gone';
+COMMENT ON TABLE hive IS NULL;
+COMMENT ON TYPE temper IS 'How bees take a visit.';
+CREATE TABLE copied AS SELECT id, name FROM keeper;
+DO $$ BEGIN PERFORM 1; END $$;

@@ -1,0 +1,1 @@
+DROP TABLE keeper, place, hive;
