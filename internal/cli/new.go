@@ -34,16 +34,24 @@ type setup struct {
 func (a *app) newCommand() *cobra.Command {
 	var s setup
 	cmd := &cobra.Command{
-		Use:   "new --url URL",
+		Use:   "new [--url URL]",
 		Short: "Set up a project",
 		Long: `Reads the schema, chooses tables and what they refer to, and writes a small
-widegate.yaml. In a folder that belongs to no Go module it makes one.`,
+widegate.yaml. In a folder that belongs to no Go module it makes one. Without
+--url it asks for everything, on a terminal.`,
 		Example: `  widegate new --url sqlite:bees.db
   widegate new --url postgres://localhost/bees --folder bees --take 'hive,api*'`,
 		Args: usage(cobra.NoArgs),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if s.url == "" && !isTerminal(a.in) {
+				return usageError{errors.New("--url is missing: the database, or .sql files")}
+			}
 			if s.url == "" {
-				return usageError{errors.New("--url is missing: the database, or a .sql file")}
+				answered, err := a.ask(cmd.Context(), s)
+				if err != nil {
+					return err
+				}
+				s = answered
 			}
 			return a.setUp(cmd, s)
 		},
@@ -53,7 +61,7 @@ widegate.yaml. In a folder that belongs to no Go module it makes one.`,
 	f.StringVar(&s.engine, "engine", "", "the dialect: "+strings.Join(read.Engines, ", "))
 	f.StringSliceVar(&s.schemas, "schema", nil, "a schema to read; may be repeated")
 	f.StringVar(&s.folder, "folder", ".", "the folder of the project")
-	f.StringVar(&s.pkg, "package", "store", "the package of entities and queries")
+	f.StringVar(&s.pkg, "package", defaultPackage, "the package of entities and queries")
 	f.StringVar(&s.module, "module", "", "the Go module to make; the folder's name when left out")
 	f.StringSliceVar(&s.take, "take", nil, "tables to take, by name or pattern; all when left out")
 	f.BoolVarP(&s.yes, "yes", "y", false, "replace a project file that is there")
@@ -65,11 +73,10 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	if _, err := os.Lstat(file); err == nil && !s.yes {
 		return fault.New("edit it, or replace it with --yes", "%s is there already", file)
 	}
-	source, err := read.Parse([]string{s.url}, s.engine)
+	source, err := s.source()
 	if err != nil {
 		return err
 	}
-	source.Schemas = s.schemas
 	c, err := a.readSource(cmd.Context(), source)
 	if err != nil {
 		return err
@@ -105,9 +112,24 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	return nil
 }
 
+// source is the one that --url names. ${NAME} in it stands for a variable of
+// the environment, as in the project file.
+func (s setup) source() (read.Source, error) {
+	url, err := project.Expand(s.url)
+	if err != nil {
+		return read.Source{}, err
+	}
+	source, err := read.Parse([]string{url}, s.engine)
+	source.Schemas = s.schemas
+	return source, err
+}
+
+// defaultPackage is that of entities and queries.
+const defaultPackage = "store"
+
 // draft is the project file that the flags ask for. A path that was named from
 // here is written as seen from the project's folder.
-func (s setup) draft(source read.Source) ([]byte, error) {
+func (s setup) draft(source read.Source) (text []byte, err error) {
 	d := project.Draft{Engine: source.Engine, Schemas: s.schemas, Take: s.take, Package: s.pkg}
 	for _, file := range source.DDL {
 		at, err := seenFrom(s.folder, file)
@@ -116,8 +138,15 @@ func (s setup) draft(source read.Source) ([]byte, error) {
 		}
 		d.DDL = append(d.DDL, at)
 	}
-	d.URL = source.URL
-	if source.Engine == catalog.SQLite && source.URL != "" {
+	d.URL = s.url // with its variables
+	switch {
+	case len(source.DDL) > 0:
+		d.URL = ""
+	case source.Snapshot != "":
+		if d.URL, err = seenFrom(s.folder, source.Snapshot); err != nil {
+			return nil, err
+		}
+	case source.Engine == catalog.SQLite:
 		at, err := seenFrom(s.folder, source.Path())
 		if err != nil {
 			return nil, err

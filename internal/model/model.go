@@ -399,7 +399,7 @@ func usableUniques(t *catalog.Table) []catalog.Key {
 }
 
 // secretWords mark columns that are not shown until the project file says so.
-var secretWords = []string{"password", "passwd", "passphrase", "secret", "salt", "hash", "token", "apikey", "pin"}
+var secretWords = []string{"password", "passwd", "passphrase", "pw", "pwd", "secret", "salt", "token", "apikey", "pin", "credential", "credentials"}
 
 func looksSecret(name string) bool {
 	return slices.ContainsFunc(splitWords(name), func(w string) bool { return slices.Contains(secretWords, w) })

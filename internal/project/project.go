@@ -241,6 +241,13 @@ func distance(a, b string) int {
 
 var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
 
+// Expand replaces ${VAR} in a text by the environment's.
+func Expand(text string) (string, error) {
+	n := yaml.Node{Kind: yaml.ScalarNode, Value: text, Line: 1, Column: 1}
+	err := expand("URL", &n)
+	return n.Value, err
+}
+
 // expand replaces ${VAR} in all values by the environment's.
 func expand(path string, n *yaml.Node) error {
 	var missing error

@@ -103,6 +103,17 @@ func Databases(ctx context.Context, engine, url string) ([]string, error) {
 	return db.Names(ctx, server.list)
 }
 
+// Schemas lists the schemas of a PostgreSQL database that hold tables.
+func Schemas(ctx context.Context, s Source) ([]string, error) {
+	db, err := postgres.Open(ctx, s.URL)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	return db.Names(ctx, `SELECT DISTINCT table_schema::text FROM information_schema.tables
+		WHERE table_schema !~ '^pg_' AND table_schema <> 'information_schema' ORDER BY 1`)
+}
+
 // withDatabase replaces the database in a URL.
 func withDatabase(address, name string) (string, error) {
 	u, err := url.Parse(address)
