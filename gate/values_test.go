@@ -75,6 +75,7 @@ func TestAssignTakesWhatDriversGive(t *testing.T) {
 		{new(bool), int64(1), `true`},
 		{new(bool), "false", `false`},
 		{new(float64), int64(2), `2`},
+		{new(float32), float32(0.1), `0.1`},
 		{new(float64), math.NaN(), `"NaN"`},
 		{new(float64), math.Inf(-1), `"-Infinity"`},
 		{new(float64), 1e-9, `1e-09`},

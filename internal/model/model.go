@@ -441,15 +441,7 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 func goType(t catalog.Type) (Kind, string) {
 	switch t.Kind {
 	case catalog.Int:
-		switch {
-		case t.Unsigned && t.Bits == 64:
-			return KindUint64, "uint64"
-		case t.Bits == 16:
-			return KindInt16, "int16"
-		case t.Bits == 32:
-			return KindInt32, "int32"
-		}
-		return KindInt64, "int64"
+		return intType(t.Bits, t.Unsigned)
 	case catalog.Float:
 		if t.Bits == 32 {
 			return KindFloat32, "float32"
@@ -477,6 +469,25 @@ func goType(t catalog.Type) (Kind, string) {
 		return KindInterval, "gate.Interval"
 	}
 	return KindOther, "string"
+}
+
+// intType chooses a signed type wide enough, and an unsigned one only where
+// there is none.
+func intType(bits int, unsigned bool) (Kind, string) {
+	if unsigned && bits > 0 {
+		bits++
+	}
+	switch {
+	case bits == 0:
+		return KindInt64, "int64"
+	case bits <= 16:
+		return KindInt16, "int16"
+	case bits <= 32:
+		return KindInt32, "int32"
+	case bits <= 64:
+		return KindInt64, "int64"
+	}
+	return KindUint64, "uint64"
 }
 
 // setCompound chooses the Go type of what is made of values of another type.

@@ -105,8 +105,12 @@ func (b *builder) addRelations() {
 			list = append(list, b.fromJoin(j)...)
 		}
 	}
+	of := map[*Entity][]wanted{}
+	for _, w := range list {
+		of[w.from] = append(of[w.from], w)
+	}
 	for _, e := range b.model.Entities {
-		b.nameRelations(e, slices.DeleteFunc(slices.Clone(list), func(w wanted) bool { return w.from != e }))
+		b.nameRelations(e, of[e])
 	}
 	for _, e := range b.model.Entities {
 		b.remember(e)

@@ -173,7 +173,7 @@ func TestMySQL(t *testing.T) {
 		types[col.Name] = col.Type
 	}
 	assert.Equal(t, map[string]catalog.Type{
-		"id": {Kind: catalog.Int, Bits: 64, Unsigned: true}, "big": {Kind: catalog.Int, Bits: 64, Unsigned: true}, "tiny": {Kind: catalog.Int, Bits: 16},
+		"id": {Kind: catalog.Int, Bits: 32, Unsigned: true}, "big": {Kind: catalog.Int, Bits: 64, Unsigned: true}, "tiny": {Kind: catalog.Int, Bits: 8},
 		"yes": {Kind: catalog.Bool}, "e": {Kind: catalog.EnumKind, Labels: []string{"a", "it's"}}, "s": {Kind: catalog.Set, Labels: []string{"x", "y"}}, "y": {Kind: catalog.Int, Bits: 16},
 		"b": {Kind: catalog.Bytes, Size: 1}, "d": {Kind: catalog.Timestamp}, "t": {Kind: catalog.TimestampTZ}, "j": {Kind: catalog.JSON}, "txt": {Kind: catalog.Text},
 		"vc": {Kind: catalog.Text, Size: 20}, "half": {Kind: catalog.Int, Bits: 32},

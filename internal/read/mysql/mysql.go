@@ -263,19 +263,13 @@ func TypeOf(dataType, declared string, size, precision, scale int64) catalog.Typ
 		if strings.HasPrefix(declared, "tinyint(1)") {
 			return catalog.Type{Kind: catalog.Bool}
 		}
-		return catalog.Type{Kind: catalog.Int, Bits: 16, Unsigned: unsigned}
+		return catalog.Type{Kind: catalog.Int, Bits: 8, Unsigned: unsigned}
 	case "smallint":
-		if unsigned {
-			return catalog.Type{Kind: catalog.Int, Bits: 32, Unsigned: true}
-		}
-		return catalog.Type{Kind: catalog.Int, Bits: 16}
+		return catalog.Type{Kind: catalog.Int, Bits: 16, Unsigned: unsigned}
 	case "mediumint":
-		return catalog.Type{Kind: catalog.Int, Bits: 32, Unsigned: unsigned}
+		return catalog.Type{Kind: catalog.Int, Bits: 24, Unsigned: unsigned}
 	case "int":
-		if unsigned {
-			return catalog.Type{Kind: catalog.Int, Bits: 64, Unsigned: true}
-		}
-		return catalog.Type{Kind: catalog.Int, Bits: 32}
+		return catalog.Type{Kind: catalog.Int, Bits: 32, Unsigned: unsigned}
 	case "bigint":
 		return catalog.Type{Kind: catalog.Int, Bits: 64, Unsigned: unsigned}
 	case "year":

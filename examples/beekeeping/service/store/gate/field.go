@@ -276,6 +276,9 @@ func (f *float64Field) set(src any) error {
 	case float64:
 		*f = float64Field(v)
 		return nil
+	case float32:
+		*f = float64Field(v)
+		return nil
 	case int64:
 		*f = float64Field(v)
 		return nil
