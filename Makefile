@@ -29,6 +29,6 @@ golden: ## write the golden copy of the generated demo anew
 fuzz: ## every fuzz test for a while
 	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \
 		for name in $$(grep -hoE '^func Fuzz[A-Za-z]+' $$at/*_test.go | sed 's/func //'); do \
-			echo "$$at $$name"; go test $$at -run XXX -fuzz "^$$name$$" -fuzztime 20s || exit 1; \
+			echo "$$at $$name"; go test $$at -run XXX -fuzz "^$$name$$" -fuzztime 20s -fuzzminimizetime 20x || exit 1; \
 		done; \
 	done

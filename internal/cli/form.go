@@ -163,7 +163,7 @@ func (f *form) askTables(ctx context.Context) error {
 		options[i] = huh.NewOption(tableChoice(t), t.FullName())
 	}
 	return f.run(ctx, huh.NewMultiSelect[string]().Title("Which tables?").Description("space chooses, / searches, enter goes on; what they refer to comes along").
-		Options(options...).Height(16).Value(&f.setup.take).Validate(func(list []string) error {
+		Options(options...).Height(min(len(options)+3, tallestList)).Value(&f.setup.take).Validate(func(list []string) error {
 		if len(list) == 0 {
 			return errors.New("choose at least one")
 		}
@@ -229,6 +229,9 @@ func (f *form) confirm(ctx context.Context) error {
 	}
 	return nil
 }
+
+// tallestList is how many lines a list of tables takes; longer ones scroll.
+const tallestList = 26
 
 // followedLines is how many tables that come along are named.
 const followedLines = 10

@@ -43,6 +43,7 @@ func (a *app) showTable(t *catalog.Table, m *model.Model) {
 	if t.Comment != "" {
 		a.say("  %s", shortened(strings.Join(strings.Fields(t.Comment), " "), 110))
 	}
+	a.say("")
 	a.showColumns(t, e)
 	a.showRules(t)
 	switch {
@@ -159,9 +160,9 @@ func (a *app) showRelations(e *model.Entity) {
 	a.say("\n  relations of %s", e.Name)
 	list := columns{titles: []string{"", "", "", "", ""}}
 	for _, r := range e.Relations {
-		many := "one "
+		many := "one " + r.To.Name
 		if r.Kind != model.ToOne {
-			many = "many "
+			many = "many " + r.To.Plural
 		}
 		var on []string
 		for _, p := range r.Pairs {
@@ -174,7 +175,7 @@ func (a *app) showRelations(e *model.Entity) {
 		if o := e.Opposite(r); o != nil {
 			back = "from there: " + o.Name
 		}
-		list.add("  "+r.Name, many+r.To.Name, strings.Join(on, ", "), back)
+		list.add("  "+r.Name, many, strings.Join(on, ", "), back)
 	}
 	list.titles = list.titles[:4]
 	list.print(a)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -311,11 +312,34 @@ func (b *builder) nameTables() {
 		b.nameFresh(e, files, paths)
 	}
 	for _, e := range b.model.Entities {
+		locals.reserve(e.handlers()...)
+	}
+	for _, e := range b.model.Entities {
 		words := splitWords(e.Name)
-		e.Local = locals.give(unexported(words))
+		e.Local = b.localName(locals, unexported(words))
 		e.Words = strings.Join(words, " ")
 		e.Article = withArticle(e.Words)
-		b.global.reserve(e.Local+"Def", e.Local+"Table")
+	}
+}
+
+// handlers are the methods that a service has for an entity.
+func (e *Entity) handlers() []string {
+	return []string{"list" + e.Plural, "get" + e.Name, "create" + e.Name, "replace" + e.Name, "change" + e.Name, "delete" + e.Name}
+}
+
+// localName finds a name that is free for a field of the service, and with its
+// endings for what else is called after it.
+func (b *builder) localName(locals *namespace, name string) string {
+	for i := 1; ; i++ {
+		local := name
+		if i > 1 {
+			local += strconv.Itoa(i)
+		}
+		if locals.free(local, local+"Routes") && b.global.free(local+"Def", local+"Table") {
+			locals.reserve(local, local+"Routes")
+			b.global.reserve(local+"Def", local+"Table")
+			return local
+		}
 	}
 }
 

@@ -170,12 +170,16 @@ func (n *namespace) key(name string) string {
 	return name
 }
 
-// reserve takes a name that was given before, and reports whether it was free.
+// free reports whether none of the names is taken.
+func (n *namespace) free(names ...string) bool {
+	return !slices.ContainsFunc(names, func(name string) bool { return n.taken[n.key(name)] })
+}
+
+// reserve takes names where all of them are free, and reports whether they
+// were.
 func (n *namespace) reserve(names ...string) bool {
-	for _, name := range names {
-		if n.taken[n.key(name)] {
-			return false
-		}
+	if !n.free(names...) {
+		return false
 	}
 	for _, name := range names {
 		n.taken[n.key(name)] = true
