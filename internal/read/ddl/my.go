@@ -576,11 +576,7 @@ func (m *my) replaceTable(t *myTable, to *ast.TableName) {
 	before := t.FullName()
 	schema, name := m.schemaOf(to), to.Name.O
 	for _, other := range m.tables {
-		for i := range other.References {
-			if ref := &other.References[i]; catalog.Qualify(ref.Schema, ref.Table) == before {
-				ref.Schema, ref.Table = schema, name
-			}
-		}
+		moveReferences(&other.Table, before, schema, name)
 	}
 	delete(m.tables, before)
 	for i := range t.References { // whose made-up names follow the table's
@@ -731,36 +727,12 @@ func (m *my) dropColumn(t *myTable, name string) {
 }
 
 func (m *my) renameColumn(t *myTable, from, to string) {
-	set := func(names []string) {
-		for i := range names {
-			if names[i] == from {
-				names[i] = to
-			}
-		}
-	}
-	c, _ := t.Column(from)
-	c.Name = to
-	if t.PrimaryKey != nil {
-		set(t.PrimaryKey.Columns)
-	}
-	for _, k := range t.Uniques {
-		set(k.Columns)
-	}
-	for _, i := range t.Indexes {
-		set(i.Columns)
-	}
-	for _, r := range t.References {
-		set(r.Columns)
-	}
+	renameColumn(&t.Table, from, to)
 	for i := range t.Checks {
 		t.Checks[i].Expr = strings.ReplaceAll(t.Checks[i].Expr, "`"+from+"`", "`"+to+"`")
 	}
 	for _, other := range m.tables {
-		for _, r := range other.References {
-			if catalog.Qualify(r.Schema, r.Table) == t.FullName() {
-				set(r.Target)
-			}
-		}
+		renameTarget(&other.Table, &t.Table, from, to)
 	}
 }
 

@@ -305,11 +305,7 @@ func (p *pg) eachDefault(do func(d *catalog.Default)) {
 func (p *pg) replaceTable(t *pgTable, schema, name string) {
 	before := t.FullName()
 	for _, other := range p.tables {
-		for i := range other.References {
-			if ref := &other.References[i]; catalog.Qualify(ref.Schema, ref.Table) == before {
-				ref.Schema, ref.Table = schema, name
-			}
-		}
+		moveReferences(&other.Table, before, schema, name)
 		for i, parent := range other.Inherits {
 			if parent == before {
 				other.Inherits[i] = catalog.Qualify(schema, name)
@@ -332,36 +328,12 @@ func (p *pg) replaceTable(t *pgTable, schema, name string) {
 }
 
 func (p *pg) renameColumn(t *pgTable, from, to string) {
-	set := func(names []string) {
-		for i := range names {
-			if names[i] == from {
-				names[i] = to
-			}
-		}
-	}
-	c, _ := t.Column(from)
-	c.Name = to
-	if t.PrimaryKey != nil {
-		set(t.PrimaryKey.Columns)
-	}
-	for _, k := range t.Uniques {
-		set(k.Columns)
-	}
-	for _, r := range t.References {
-		set(r.Columns)
-	}
-	for _, i := range t.Indexes {
-		set(i.Columns)
-	}
+	renameColumn(&t.Table, from, to)
 	for i := range t.Checks {
 		t.Checks[i].Expr = renameInText(t.Checks[i].Expr, from, to)
 	}
 	for _, other := range p.tables {
-		for _, r := range other.References {
-			if r.Schema == t.Schema && r.Table == t.Name {
-				set(r.Target)
-			}
-		}
+		renameTarget(&other.Table, &t.Table, from, to)
 	}
 	for _, s := range p.sequences {
 		if s.table == t.FullName() && s.column == from {

@@ -101,7 +101,9 @@ func schemaOf(text string) *catalog.Catalog {
 }
 
 // isText holds for names that an engine can have.
-func isText(name string) bool { return strings.ToValidUTF8(name, "") == name && !strings.ContainsRune(name, 0) }
+func isText(name string) bool {
+	return strings.ToValidUTF8(name, "") == name && !strings.ContainsRune(name, 0)
+}
 
 func addNamed(c *catalog.Catalog, name string, depth int, labels []string) {
 	t := &c.Tables[len(c.Tables)-1]
