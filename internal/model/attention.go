@@ -35,7 +35,7 @@ const (
 // first.
 func (b *builder) gatherAttention() {
 	for _, n := range b.catalog.Notes {
-		b.attend(Attention{Table: n.Table, Text: n.Text, Why: "Nothing is generated for it.", rank: rankBroken})
+		b.attend(Attention{Table: n.Table, Text: n.Text, Why: "The code is written without it.", rank: rankBroken})
 	}
 	for _, e := range b.model.Entities {
 		b.attendKey(e)

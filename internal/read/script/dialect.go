@@ -8,7 +8,7 @@ var signs = []struct {
 	form    *regexp.Regexp
 }{
 	{Postgres, regexp.MustCompile(`(?i)\b(big|small)?serial\b|\bcreate\s+extension\b|\$\$|\$_\$|::\s*[a-z]|\btimestamptz\b|\bjsonb\b|\bbytea\b|\bset\s+search_path\b|\bcreate\s+(type|domain|schema|sequence)\b|\bcomment\s+on\b|\bcharacter varying\b|\bowner\s+to\b|\bgenerated\s+(always|by default)\s+as\s+identity\b|\blanguage\s+'?(plpgsql|sql)\b|\btext\[\]|\balter\s+table\s+only\b`)},
-	{MySQL, regexp.MustCompile("(?i)\\bengine\\s*=|\\bauto_increment\\b|\\bdefault\\s+charset|\\bunsigned\\b|/\\*M?!|\\benum\\s*\\(|\\bkey\\s+`|\\b(tiny|medium)(int|text|blob)\\b|\\bdelimiter\\b|\\bcharacter\\s+set\\b|`\\s*(var)?(char|int)")},
+	{MySQL, regexp.MustCompile("(?im)^#|\\bengine\\s*=|\\bauto_increment\\b|\\bdefault\\s+charset|\\bunsigned\\b|/\\*M?!|\\benum\\s*\\(|\\bkey\\s+`|\\b(tiny|medium)(int|text|blob)\\b|\\bdelimiter\\b|\\bcharacter\\s+set\\b|`\\s*(var)?(char|int)")},
 	{SQLite, regexp.MustCompile(`(?i)\bautoincrement\b|\bwithout\s+rowid\b|\bpragma\b|\)\s*strict\b|\bcreate\s+virtual\s+table\b`)},
 }
 

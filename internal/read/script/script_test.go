@@ -32,6 +32,7 @@ func TestSplit(t *testing.T) {
 		"a column named":  {SQLite, "create table t (begin text, trigger text); b", []string{"create table t (begin text, trigger text)", "b"}},
 		"dollars":         {Postgres, "do $$ a; $b$ c; $b$ $$; select $1; x", []string{"do $$ a; $b$ c; $b$ $$", "select $1", "x"}},
 		"escapes":         {Postgres, `select E'it\'s;', 'back\'; b`, []string{`select E'it\'s;', 'back\'`, "b"}},
+		"rule":            {Postgres, "create rule r as on insert to v do instead (insert into a values (1); select 2;); b", []string{"create rule r as on insert to v do instead (insert into a values (1); select 2;)", "b"}},
 		"nested comment":  {Postgres, "/* a /* ; */ ; */ x; y", []string{"x", "y"}},
 		"atomic":          {Postgres, "create function f() returns int begin atomic select case when 1 then 2 end; end; y", []string{"create function f() returns int begin atomic select case when 1 then 2 end; end", "y"}},
 		"shell":           {Postgres, "\\restrict x;y\nset a = 1;\nCOPY hive (id) FROM stdin;\n1;\n2\n\\.\nb;", []string{"set a = 1", "b"}},
@@ -125,6 +126,7 @@ func TestGuess(t *testing.T) {
 		"CREATE TABLE hive (id serial PRIMARY KEY, a text[])":       Postgres,
 		"CREATE TABLE `hive` (id INT AUTO_INCREMENT) ENGINE=InnoDB": MySQL,
 		"CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT)":  SQLite,
+		"# the hives\nCREATE TABLE hive (id INT)":                   MySQL,
 		"": SQLite,
 	} {
 		assert.Equal(t, want, Guess([]*File{{Text: text}}), text)

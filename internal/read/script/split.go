@@ -60,6 +60,7 @@ type splitter struct {
 	words     []Token // of the statement so far
 	comments  []string
 	depth     int // of BEGIN and CASE in a body
+	open      int // parentheses; PostgreSQL's rules have statements in them
 }
 
 var delimiterLine = regexp.MustCompile(`(?i)^delimiter[ \t]+(\S+)[^\n]*`)
@@ -72,7 +73,7 @@ func (s *splitter) step(at int) int {
 			return at + len(m[0])
 		}
 	}
-	if strings.HasPrefix(s.source[at:], s.delimiter) && s.depth == 0 {
+	if strings.HasPrefix(s.source[at:], s.delimiter) && s.depth == 0 && s.open == 0 {
 		s.flush(at)
 		return at + len(s.delimiter)
 	}
@@ -84,6 +85,13 @@ func (s *splitter) step(at int) int {
 	default:
 		s.words = append(s.words, t)
 		s.nest(t)
+		switch {
+		case s.dialect != Postgres:
+		case t.Sign("("):
+			s.open++
+		case t.Sign(")"):
+			s.open = max(s.open-1, 0)
+		}
 	}
 	return t.To
 }
@@ -142,7 +150,7 @@ func (s *splitter) flush(end int) {
 		s.list = append(s.list, Statement{File: s.file, Text: text, From: from, Comment: strings.Join(s.comments, " ")})
 		s.comments = nil
 	}
-	s.words, s.depth = nil, 0
+	s.words, s.depth, s.open = nil, 0, 0
 }
 
 var copyFromInput = regexp.MustCompile(`(?is)^copy\s[^;]*\sfrom\s+stdin\b[^;]*;`)
