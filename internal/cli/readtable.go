@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -102,11 +103,11 @@ func defaultText(c *catalog.Column) string {
 // columnNotes say what a column is part of, and its comment.
 func columnNotes(t *catalog.Table, c *catalog.Column) []string {
 	var notes []string
-	if t.PrimaryKey != nil && contains(t.PrimaryKey.Columns, c.Name) {
+	if t.PrimaryKey != nil && slices.Contains(t.PrimaryKey.Columns, c.Name) {
 		notes = append(notes, "key")
 	}
 	for _, r := range t.References {
-		if contains(r.Columns, c.Name) {
+		if slices.Contains(r.Columns, c.Name) {
 			notes = append(notes, "→ "+catalog.Qualify(r.Schema, r.Table))
 		}
 	}
@@ -114,15 +115,6 @@ func columnNotes(t *catalog.Table, c *catalog.Column) []string {
 		notes = append(notes, strings.Join(strings.Fields(c.Comment), " "))
 	}
 	return notes
-}
-
-func contains(list []string, s string) bool {
-	for _, item := range list {
-		if item == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (a *app) showRules(t *catalog.Table) {
@@ -223,6 +215,9 @@ func (a *app) match(ctx context.Context, source read.Source, found []model.Candi
 	for i, f := range found {
 		pairs[i] = read.Pair(f)
 	}
+	var done func()
+	source.Progress, done = a.progress("checking")
+	defer done()
 	return read.Matches(ctx, source, pairs)
 }
 

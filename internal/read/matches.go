@@ -36,7 +36,7 @@ const (
 
 // Matches looks for each pair at the values of some thousand rows, and at how
 // many of them are keys of the other table. It changes nothing, and gives up on
-// a pair after two seconds.
+// a pair after two seconds. It tells s.Progress what it looks at.
 func Matches(ctx context.Context, s Source, pairs []Pair) ([]Match, error) {
 	if s.URL == "" {
 		return nil, fault.New("give the URL of a database that has data", "scripts and snapshots have no data to check references against")
@@ -48,6 +48,9 @@ func Matches(ctx context.Context, s Source, pairs []Pair) ([]Match, error) {
 	defer db.Close()
 	list := make([]Match, len(pairs))
 	for i, p := range pairs {
+		if s.Progress != nil {
+			s.Progress(p.Table.FullName() + "." + p.Column)
+		}
 		list[i] = sample(ctx, s.Engine, db, p)
 	}
 	return list, ctx.Err()

@@ -292,6 +292,8 @@ func (m *my) find(name *ast.TableName) (*myTable, error) {
 	}
 }
 
+var orReplace = regexp.MustCompile(`(?i)^create\s+or\s+replace`)
+
 func (m *my) createTable(n *ast.CreateTableStmt, text string) error {
 	if n.TemporaryKeyword != ast.TemporaryNone {
 		return nil
@@ -301,7 +303,7 @@ func (m *my) createTable(n *ast.CreateTableStmt, text string) error {
 		if n.IfNotExists {
 			return nil
 		}
-		if !regexp.MustCompile(`(?i)^create\s+or\s+replace`).MatchString(text) {
+		if !orReplace.MatchString(text) {
 			return &problem{text: fmt.Sprintf("there is a table %q already", full)}
 		}
 	}

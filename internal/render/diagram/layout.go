@@ -25,6 +25,7 @@ const (
 type node struct {
 	box           int // -1 for a passing line
 	layer         int
+	rank          int     // place in the layer, from the top
 	x, y          float64 // of the corner at the top left
 	width, height float64
 	left, right   []*node // neighbours in the layers beside it
@@ -229,6 +230,9 @@ const sweeps = 24
 // the left and from the right in turn, and keeps the order with the fewest
 // crossings.
 func (l *layout) orderLayers() {
+	for _, layer := range l.layers {
+		number(layer)
+	}
 	best, fewest := l.snapshot(), l.crossings()
 	for sweep := range sweeps {
 		for i := range l.layers {
@@ -253,42 +257,37 @@ func (l *layout) snapshot() [][]*node {
 	return layers
 }
 
-// ranks numbers the nodes of every layer from the top.
-func (l *layout) ranks() map[*node]int {
-	rank := map[*node]int{}
-	for _, layer := range l.layers {
-		for i, n := range layer {
-			rank[n] = i
-		}
+// number gives the nodes of a layer their ranks.
+func number(layer []*node) {
+	for i, n := range layer {
+		n.rank = i
 	}
-	return rank
 }
 
 func (l *layout) sortBy(layer []*node, neighbours func(n *node) []*node) {
-	rank := l.ranks()
 	key := map[*node]float64{}
 	for i, n := range layer {
 		key[n] = float64(i)
 		if list := neighbours(n); len(list) > 0 {
 			sum := 0.0
 			for _, other := range list {
-				sum += float64(rank[other]) * float64(len(layer)) / float64(len(l.layers[other.layer]))
+				sum += float64(other.rank) * float64(len(layer)) / float64(len(l.layers[other.layer]))
 			}
 			key[n] = sum / float64(len(list))
 		}
 	}
 	slices.SortStableFunc(layer, func(a, b *node) int { return cmp.Compare(key[a], key[b]) })
+	number(layer)
 }
 
 func (l *layout) crossings() int {
-	rank := l.ranks()
 	total := 0
 	for _, layer := range l.layers {
 		var ends []int // ranks at the right, in the order of those at the left
 		for _, n := range layer {
 			own := make([]int, 0, len(n.right))
 			for _, other := range n.right {
-				own = append(own, rank[other])
+				own = append(own, other.rank)
 			}
 			slices.Sort(own)
 			ends = append(ends, own...)
