@@ -73,6 +73,23 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, "queen_test_rows", fileName(splitWords("QueenTest")))
 }
 
+func TestPathsLoseTheirMarks(t *testing.T) {
+	for name, want := range map[string]string{"Größe": "grosse", "naïve_Café": "naive-cafe", "蜂の巣": "蜂の巣", "ÅNGSTRÖM": "angstrom", "a_b": "a-b"} {
+		assert.Equal(t, want, kebab(splitWords(name)))
+	}
+}
+
+func TestIntegers(t *testing.T) {
+	for _, c := range []struct {
+		bits     int
+		unsigned bool
+		want     string
+	}{{8, false, "int16"}, {8, true, "int16"}, {16, true, "int32"}, {24, true, "int32"}, {32, false, "int32"}, {32, true, "int64"}, {64, false, "int64"}, {64, true, "uint64"}, {0, false, "int64"}} {
+		_, got := intType(c.bits, c.unsigned)
+		assert.Equal(t, c.want, got, "%d %v", c.bits, c.unsigned)
+	}
+}
+
 func TestRelationNames(t *testing.T) {
 	hive := tableOf("hives", "apiary_id", "split_from_id", "parent_id", "stand_keeper_id")
 	refers(&hive, "apiary_id", "apiaries")
