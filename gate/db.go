@@ -80,6 +80,7 @@ const (
 	CheckBroken     Constraint = "check"
 	NotNullBroken   Constraint = "not null"
 	TooLong         Constraint = "too long" // or out of range
+	WrongForm       Constraint = "form"     // not what the column's type looks like
 )
 
 // ConstraintError reports that the database refused a row.

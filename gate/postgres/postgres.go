@@ -164,6 +164,10 @@ const (
 	exclusionViolation   = "23P01"
 	stringTruncation     = "22001"
 	numericOutOfRange    = "22003"
+	dateOutOfRange       = "22008"
+	wrongDateForm        = "22007"
+	wrongTextForm        = "22P02"
+	dataException        = "22000" // such as a range whose bounds are the wrong way round
 	serializationFailure = "40001"
 	deadlockDetected     = "40P01"
 	connectionException  = "08"
@@ -200,8 +204,11 @@ func translate(err error) error {
 	case notNullViolation:
 		broken.Kind = gate.NotNullBroken
 		broken.Columns = []string{e.ColumnName}
-	case stringTruncation, numericOutOfRange:
+	case stringTruncation, numericOutOfRange, dateOutOfRange:
 		broken.Kind = gate.TooLong
+	case wrongDateForm, wrongTextForm, dataException:
+		broken.Kind = gate.WrongForm
+		broken.Err = errors.New(e.Message) // which names the value, and nothing of the schema
 	default:
 		if strings.HasPrefix(e.Code, connectionException) || strings.HasPrefix(e.Code, operatorIntervention) || e.Code == tooManyConnections {
 			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)

@@ -27,9 +27,10 @@ func TestTranslate(t *testing.T) {
 			gate.ConstraintError{Kind: gate.ReferenceBroken, Table: "hive", Columns: []string{"apiary_id"}}},
 		"referenced": {pgconn.PgError{Code: foreignKeyViolation, Message: "update or delete on table", TableName: "hive", Detail: `Key (id)=(9) is still referenced from table "hive".`},
 			gate.ConstraintError{Kind: gate.StillReferenced, Table: "hive", Columns: []string{"id"}}},
-		"check":    {pgconn.PgError{Code: checkViolation, ConstraintName: "light"}, gate.ConstraintError{Kind: gate.CheckBroken, Name: "light"}},
-		"not null": {pgconn.PgError{Code: notNullViolation, ColumnName: "name"}, gate.ConstraintError{Kind: gate.NotNullBroken, Columns: []string{"name"}}},
-		"too long": {pgconn.PgError{Code: stringTruncation}, gate.ConstraintError{Kind: gate.TooLong}},
+		"check":      {pgconn.PgError{Code: checkViolation, ConstraintName: "light"}, gate.ConstraintError{Kind: gate.CheckBroken, Name: "light"}},
+		"not null":   {pgconn.PgError{Code: notNullViolation, ColumnName: "name"}, gate.ConstraintError{Kind: gate.NotNullBroken, Columns: []string{"name"}}},
+		"wrong form": {pgconn.PgError{Code: wrongTextForm, Message: "invalid input syntax for type inet"}, gate.ConstraintError{Kind: gate.WrongForm}},
+		"too long":   {pgconn.PgError{Code: stringTruncation}, gate.ConstraintError{Kind: gate.TooLong}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var broken *gate.ConstraintError

@@ -96,6 +96,9 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 	case gate.TooLong:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is too long or out of range"), broken.Columns, "is too long or out of range")
 	}
+	if broken.Kind == gate.WrongForm {
+		return NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err)
+	}
 	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
 }
 

@@ -500,8 +500,8 @@ var referOptions = map[ast.ReferOptionType]string{
 // addReference adds a reference. MySQL before version 9 takes one behind a
 // column and does not enforce it.
 func (m *my) addReference(t *myTable, name string, columns []string, to *ast.ReferenceDef, behindColumn bool) {
-	t.references++
 	if name == "" {
+		t.references++
 		name = t.Name + "_ibfk_" + strconv.Itoa(t.references)
 	} else if made := strings.TrimPrefix(name, t.Name+"_ibfk_"); made != name {
 		if n, err := strconv.Atoi(made); err == nil {

@@ -723,12 +723,14 @@ func (p *pg) createIndex(n node) error {
 		in.Method = method
 	}
 	expressions := false
+	var words []string // of a name, where the index has none
 	for _, e := range n.list("indexParams") {
 		in.Columns = append(in.Columns, p.indexColumn(e))
+		words = append(words, orElse(e.text("name"), orElse(outputName(e.at("expr")), "expr")))
 		expressions = expressions || e.text("name") == ""
 	}
 	if in.Name == "" {
-		in.Name = p.freeName(t, plainColumns(in.Columns), "idx")
+		in.Name = p.freeName(t, words, "idx")
 	}
 	full := catalog.Qualify(t.Schema, in.Name)
 	if _, there := p.indexes[full]; there && n.flag("if_not_exists") {

@@ -173,3 +173,36 @@ func FuzzCreateTable(f *testing.F) {
 		}
 	})
 }
+
+// TestUnknownModulesDoNotStopTheReading has a virtual table of a module that is
+// not built in, among others.
+func TestUnknownModulesDoNotStopTheReading(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "bees.db")
+	db, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	_, err = db.Exec(`CREATE TABLE hive (id INTEGER PRIMARY KEY, n INT REFERENCES hive) STRICT;
+		CREATE TABLE mark (code TEXT PRIMARY KEY) WITHOUT ROWID;
+		CREATE VIRTUAL TABLE notes USING fts5 (body);
+		PRAGMA writable_schema = 1;
+		INSERT INTO sqlite_schema VALUES ('table', 'shapes', 'shapes', 0, 'CREATE VIRTUAL TABLE shapes USING nobody_has_this (a)');`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	c, err := ReadFile(t.Context(), path)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"strict"}, table(t, c, "hive").Options)
+	assert.Len(t, table(t, c, "hive").References, 1)
+	assert.Equal(t, []string{"without rowid"}, table(t, c, "mark").Options)
+	assert.Equal(t, []string{"virtual"}, table(t, c, "notes").Options)
+	assert.Len(t, table(t, c, "notes").Columns, 1, "and not what the module hides")
+	require.Len(t, c.Notes, 1)
+	assert.Equal(t, "shapes", c.Notes[0].Table)
+	assert.Contains(t, c.Notes[0].Text, "no such module")
+}
+
+func TestScriptsReachNoOtherFiles(t *testing.T) {
+	folder := t.TempDir()
+	other := filepath.Join(folder, "other.db")
+	c := readText(t, "ATTACH DATABASE '"+other+"' AS o; CREATE TABLE hive (id INTEGER PRIMARY KEY); INSERT INTO nowhere VALUES (1); VACUUM INTO '"+other+"';")
+	assert.Len(t, c.Tables, 1)
+	assert.NoFileExists(t, other)
+}

@@ -70,8 +70,15 @@ func (s *statement) outputs(t *Info) {
 		if i > 0 {
 			s.add(", ")
 		}
-		s.column(t, i)
-		if t.Columns[i].Cast != "" && s.engine.DoubleColons {
+		switch cast := t.Columns[i].Cast; {
+		case cast == "" || !s.engine.DoubleColons:
+			s.column(t, i)
+		case cast == "inet": // a cast to text would add the length of the mask
+			s.add("abbrev(")
+			s.column(t, i)
+			s.add(")")
+		default:
+			s.column(t, i)
 			s.add("::text")
 		}
 	}
