@@ -18,7 +18,10 @@ const aroundSteps = 1
 
 // drawDiagram writes the diagram of the chosen tables, or of those around one.
 func (a *app) drawDiagram(c, chosen *catalog.Catalog, p *project.Project, r reading) error {
-	full := withDeclared(c, p)
+	full, err := model.WithDeclared(c, p)
+	if err != nil {
+		return err
+	}
 	var tables []*catalog.Table
 	for i := range full.Tables {
 		t := &full.Tables[i]
@@ -54,24 +57,4 @@ func (a *app) drawDiagram(c, chosen *catalog.Catalog, p *project.Project, r read
 	}
 	a.say("Drew %s and %s into %s.", count(len(d.Boxes), "table"), count(len(d.Lines), "reference"), r.diagram)
 	return nil
-}
-
-// withDeclared adds the references that the project file declares.
-func withDeclared(c *catalog.Catalog, p *project.Project) *catalog.Catalog {
-	full := *c
-	full.Tables = append([]catalog.Table(nil), c.Tables...)
-	for _, rel := range p.Relations {
-		for i := range full.Tables {
-			t := &full.Tables[i]
-			if t.FullName() != rel.Table {
-				continue
-			}
-			for k := range full.Tables {
-				if to := &full.Tables[k]; to.FullName() == rel.To {
-					t.References = append(append([]catalog.Reference(nil), t.References...), catalog.Reference{Columns: rel.Columns, Schema: to.Schema, Table: to.Name, Target: rel.Target})
-				}
-			}
-		}
-	}
-	return &full
 }

@@ -155,6 +155,13 @@ func TestDeclaredRelations(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]bool{"Visit.Place": true, "Visit.Box": true, "Hive.Stays": true, "Hive.Calls": true}, names)
+	p := project.Default()
+	p.Relations = []project.Relation{{Table: "visit", Columns: []string{"stand"}, To: "hive"}, {Table: "visit", Columns: []string{"hive_id"}, To: "hive", Name: "Box"}}
+	full, err := WithDeclared(c, p)
+	require.NoError(t, err)
+	assert.Len(t, full.Tables[1].References, 2, "one that only names a reference adds none")
+	assert.Equal(t, []string{"id"}, full.Tables[1].References[1].Target)
+	assert.Len(t, c.Tables[1].References, 1, "the catalog stays what it was")
 	for want, r := range map[string]project.Relation{
 		`"hiv", which is no table`:      {Table: "visit", Columns: []string{"stand"}, To: "hiv"},
 		`"stan", which is no column of`: {Table: "visit", Columns: []string{"stan"}, To: "hive"},

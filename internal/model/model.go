@@ -127,13 +127,7 @@ type Label struct{ Name, Text string }
 
 // Build makes the model of a catalog. It adds the names that it gives to names.
 func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model, error) {
-	b := &builder{catalog: c, project: p, names: names, model: &Model{
-		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open,
-	}, entities: map[*catalog.Table]*Entity{}}
-	b.tables = make(map[string]*catalog.Table, len(c.Tables))
-	for i := range c.Tables {
-		b.tables[c.Tables[i].FullName()] = &c.Tables[i]
-	}
+	b := newBuilder(c, p, names)
 	if err := b.declareRelations(); err != nil {
 		return nil, err
 	}
@@ -150,6 +144,17 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 	b.addRelations()
 	b.gatherAttention()
 	return b.model, nil
+}
+
+func newBuilder(c *catalog.Catalog, p *project.Project, names *project.Names) *builder {
+	b := &builder{catalog: c, project: p, names: names, model: &Model{
+		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open,
+	}, entities: map[*catalog.Table]*Entity{}}
+	b.tables = make(map[string]*catalog.Table, len(c.Tables))
+	for i := range c.Tables {
+		b.tables[c.Tables[i].FullName()] = &c.Tables[i]
+	}
+	return b
 }
 
 type builder struct {

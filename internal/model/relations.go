@@ -192,6 +192,21 @@ func (b *builder) declareRelations() error {
 	return nil
 }
 
+// WithDeclared returns the catalog with the references that the project file
+// declares beside those of the schema.
+func WithDeclared(c *catalog.Catalog, p *project.Project) (*catalog.Catalog, error) {
+	b := newBuilder(c, p, project.NewNames())
+	if err := b.declareRelations(); err != nil {
+		return nil, err
+	}
+	full := *c
+	full.Tables = slices.Clone(c.Tables)
+	for i := range full.Tables {
+		full.Tables[i].References = slices.Concat(c.Tables[i].References, b.declared[&c.Tables[i]])
+	}
+	return &full, nil
+}
+
 func (b *builder) checkDeclared(t, to *catalog.Table, ref catalog.Reference) error {
 	for table, columns := range map[*catalog.Table][]string{t: ref.Columns, to: ref.Target} {
 		for _, name := range columns {

@@ -246,7 +246,7 @@ func (m *my) statement(n ast.StmtNode, text string) error {
 			if _, err := m.find(name); err != nil && !n.IfExists {
 				return err
 			}
-			m.dropTable(m.full(name))
+			delete(m.tables, m.full(name))
 		}
 	case *ast.RenameTableStmt:
 		for _, pair := range n.TableToTables {
@@ -567,10 +567,6 @@ func (m *my) createIndex(n *ast.CreateIndexStmt) error {
 	}
 	t.addIndex(n.IndexName, n.IndexPartSpecifications, n.KeyType == ast.IndexKeyTypeUnique, method)
 	return nil
-}
-
-func (m *my) dropTable(full string) {
-	delete(m.tables, full)
 }
 
 // replaceTable gives a table another name, in the references to it too.

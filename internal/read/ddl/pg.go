@@ -794,7 +794,7 @@ func (p *pg) catalog(schemas []string) (*catalog.Catalog, error) {
 	usedEnums := map[string]bool{}
 	for _, name := range slices.Sorted(maps.Keys(p.tables)) {
 		t := p.tables[name]
-		if !chosen(t.Schema) || p.isPartition(t) {
+		if !chosen(t.Schema) || t.partOf != "" {
 			continue
 		}
 		p.completeReferences(t)
@@ -836,8 +836,6 @@ func (p *pg) catalog(schemas []string) (*catalog.Catalog, error) {
 	return c, nil
 }
 
-func (p *pg) isPartition(t *pgTable) bool { return t.partOf != "" }
-
 // choose takes the schemas asked for, else the one that a connection finds by
 // itself, else, where that is empty, all.
 func (p *pg) choose(schemas []string) ([]string, error) {
@@ -855,7 +853,7 @@ func (p *pg) choose(schemas []string) ([]string, error) {
 	for _, t := range p.tables {
 		if t.Schema == ownSchema {
 			own = true
-		} else if !p.isPartition(t) {
+		} else if t.partOf == "" {
 			others[t.Schema]++
 		}
 	}

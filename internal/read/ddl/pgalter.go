@@ -112,7 +112,7 @@ func (p *pg) alter(t *pgTable, cmd node) error {
 		p.dropColumn(t, name)
 		return nil
 	}
-	if strings.HasPrefix(cmd.text("subtype"), "AT_") && columnCommands[cmd.text("subtype")] {
+	if columnCommands[cmd.text("subtype")] {
 		c, err := needs()
 		if err != nil {
 			return err

@@ -2,13 +2,10 @@ package ddl
 
 import (
 	"slices"
-	"strconv"
 	"strings"
 
 	"widegate/internal/catalog"
 )
-
-func itoa(n int) string { return strconv.Itoa(n) }
 
 var parameterModes = map[string]string{"FUNC_PARAM_OUT": "out", "FUNC_PARAM_INOUT": "inout", "FUNC_PARAM_VARIADIC": "variadic", "FUNC_PARAM_TABLE": "table"}
 
@@ -70,7 +67,7 @@ func inputTypes(r catalog.Routine) []string {
 	return list
 }
 
-// routinesOf finds the routines that an ObjectWithArgs node names.
+// routineMatches reports whether an ObjectWithArgs node names a routine.
 func (p *pg) routineMatches(object node, r catalog.Routine) bool {
 	names := object.names("objname")
 	if last(names) != r.Name || !slices.Contains(p.path(strings.Join(names[:len(names)-1], ".")), r.Schema) {

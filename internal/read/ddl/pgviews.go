@@ -2,6 +2,7 @@ package ddl
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -112,7 +113,7 @@ func (p *pg) query(n node) *query {
 	}
 	if values := n.list("valuesLists"); len(values) > 0 {
 		for i, v := range values[0].list("items") {
-			q.outputs = append(q.outputs, output{"column" + itoa(i+1), p.expr(v)})
+			q.outputs = append(q.outputs, output{"column" + strconv.Itoa(i+1), p.expr(v)})
 		}
 		return q
 	}
