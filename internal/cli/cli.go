@@ -95,7 +95,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
-	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.demoCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.mergeCommand(), a.demoCommand(), a.versionCommand())
 	return root
 }
 

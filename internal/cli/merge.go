@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/mod/modfile"
+
+	"widegate/internal/fault"
+	"widegate/internal/merge"
+)
+
+// mergeFlags are those of `merge`.
+type mergeFlags struct {
+	report, renames, path string
+	keep                  []string
+}
+
+func (a *app) mergeCommand() *cobra.Command {
+	var flags mergeFlags
+	cmd := &cobra.Command{
+		Use:   "merge BASE MINE THEIRS",
+		Short: "Merge three versions of a file or folder, by declarations",
+		Long: `Brings the changes from BASE to THEIRS into MINE, which is changed in place. All
+three are files, or all three are folders; MINE may then have files of your own.
+Go is merged by declarations, fields and statements; YAML, JSON, SQL and
+TypeScript by their structure; everything else by lines.
+
+The exit status is 0 when everything was merged, and 3 when something needs
+your decision: MINE is then as it was.`,
+		Args: usage(cobra.ExactArgs(3)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.merge(cmd.Context(), flags, args[0], args[1], args[2])
+		},
+	}
+	cmd.Flags().StringVar(&flags.report, "report", "", "write conflicts and notices to this file as JSON")
+	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON file")
+	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where MINE has a temporary name")
+	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: mine=PLACE or new=PLACE")
+	return cmd
+}
+
+func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs string) error {
+	options := &merge.Options{}
+	var err error
+	if options.Choices, err = choices(flags.keep); err != nil {
+		return err
+	}
+	if flags.renames != "" {
+		text, err := os.ReadFile(flags.renames)
+		if err != nil {
+			return fmt.Errorf("reading the renames: %w", err)
+		}
+		if err := json.Unmarshal(text, &options.Renames); err != nil {
+			return fault.New(`write {"files": {"old.go": "new.go"}, "symbols": {"Old": "New"}}`, "%s holds no renames: %w", flags.renames, err)
+		}
+	}
+	var result *merge.Result
+	info, err := os.Stat(mine)
+	if err != nil {
+		return fmt.Errorf("reading MINE: %w", err)
+	}
+	if info.IsDir() {
+		result, err = mergeFolders(ctx, base, mine, theirs, options)
+	} else {
+		result, err = mergeFiles(ctx, flags.path, base, mine, theirs, options)
+	}
+	if err != nil {
+		return err
+	}
+	if flags.report != "" {
+		if err := writeReport(flags.report, result); err != nil {
+			return err
+		}
+	}
+	if len(result.Conflicts) > 0 {
+		a.showConflicts(result.Conflicts)
+		return decisionError{fmt.Errorf("nothing was merged: %s must be decided on by you", count(len(result.Conflicts), "place"))}
+	}
+	for _, n := range result.Notices {
+		fmt.Fprintf(a.err, "  %s\n", n)
+	}
+	if !info.IsDir() {
+		for _, text := range result.Changed {
+			return os.WriteFile(mine, text, info.Mode().Perm())
+		}
+		return nil
+	}
+	return putFiles(mine, result.Changed)
+}
+
+// choices reads what --keep was given.
+func choices(list []string) ([]merge.Choice, error) {
+	var all []merge.Choice
+	for _, word := range list {
+		side, place, ok := strings.Cut(word, "=")
+		switch {
+		case ok && side == "mine" && place != "":
+			all = append(all, merge.Choice{Place: place, Side: merge.Mine})
+		case ok && side == "new" && place != "":
+			all = append(all, merge.Choice{Place: place, Side: merge.New})
+		default:
+			return nil, usageError{fmt.Errorf("--keep takes mine=PLACE or new=PLACE, not %q", word)}
+		}
+	}
+	return all, nil
+}
+
+// showConflicts prints each place with what to do about it.
+func (a *app) showConflicts(list []merge.Conflict) {
+	for _, c := range list {
+		fmt.Fprintf(a.err, "  %s\n", c)
+	}
+}
+
+func mergeFiles(ctx context.Context, name, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {
+	var texts [3][]byte
+	for i, file := range []string{base, mine, theirs} {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("reading the versions: %w", err)
+		}
+		texts[i] = text
+	}
+	if name == "" {
+		name = filepath.Base(mine)
+	}
+	return merge.Files(ctx, filepath.ToSlash(name), texts[0], texts[1], texts[2], o), nil
+}
+
+func mergeFolders(ctx context.Context, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {
+	var trees [3]merge.Tree
+	for i, folder := range []string{base, mine, theirs} {
+		tree, err := readTree(folder)
+		if err != nil {
+			return nil, err
+		}
+		trees[i] = tree
+	}
+	o.Root = mine
+	if text, ok := trees[1]["go.mod"]; ok {
+		o.Module = modfile.ModulePath(text)
+	}
+	return merge.Trees(ctx, trees[0], trees[1], trees[2], o), nil
+}
+
+// readTree reads all files below a folder but those of version control.
+func readTree(folder string) (merge.Tree, error) {
+	tree := merge.Tree{}
+	err := filepath.WalkDir(folder, func(at string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case entry.IsDir() && strings.HasPrefix(entry.Name(), ".git"):
+			return filepath.SkipDir
+		case !entry.Type().IsRegular():
+			return nil
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		below, err := filepath.Rel(folder, at)
+		if err != nil {
+			return err
+		}
+		tree[filepath.ToSlash(below)] = text
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", folder, err)
+	}
+	return tree, nil
+}
+
+func putFiles(folder string, changed merge.Tree) error {
+	for name, text := range changed {
+		at := filepath.Join(folder, filepath.FromSlash(name))
+		if text == nil {
+			if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("removing %s: %w", name, err)
+			}
+			continue
+		}
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return fmt.Errorf("writing %s: %w", name, err)
+		}
+		mode := fs.FileMode(0o644)
+		if info, err := os.Stat(at); err == nil {
+			mode = info.Mode().Perm()
+		}
+		if err := os.WriteFile(at, text, mode); err != nil {
+			return fmt.Errorf("writing %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func writeReport(file string, result *merge.Result) error {
+	report := struct {
+		Conflicts []merge.Conflict `json:"conflicts"`
+		Notices   []merge.Notice   `json:"notices"`
+	}{result.Conflicts, result.Notices}
+	if report.Conflicts == nil {
+		report.Conflicts = []merge.Conflict{}
+	}
+	if report.Notices == nil {
+		report.Notices = []merge.Notice{}
+	}
+	text, err := json.MarshalIndent(report, "", "  ")
+	if err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	return os.WriteFile(file, append(text, '\n'), 0o644)
+}

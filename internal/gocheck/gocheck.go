@@ -1,0 +1,455 @@
+// Package gocheck type-checks the Go packages of a tree of files in memory, so
+// that code can be judged before it is on disk.
+//
+// Packages of the tree are checked from their sources, in the order of their
+// imports and as many at a time as there are processors; what they import from
+// elsewhere comes as export data of the go command. Where there is no go
+// command, or a package cannot be had, what it would declare is taken on trust.
+package gocheck
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"go/ast"
+	"go/build"
+	"go/importer"
+	"go/parser"
+	"go/token"
+	"go/types"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"os/exec"
+	"path"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// Checker checks trees that share most of their files.
+type Checker struct {
+	module string // import path of the tree's root
+	root   string // where the go command runs
+	fset   *token.FileSet
+
+	lock    sync.Mutex
+	parsed  map[string]*parsedFile // by path and text
+	exports map[string]string      // files of export data by import path
+	asked   map[string]bool
+	outside types.Importer
+}
+
+type parsedFile struct {
+	file *ast.File
+	err  error
+}
+
+// New makes a checker. The module path may be empty; a package of the tree is
+// then known by the end of its import path. An empty root means that there is
+// no go command.
+func New(module, root string) *Checker {
+	c := &Checker{module: module, root: root, fset: token.NewFileSet(), parsed: map[string]*parsedFile{}, exports: map[string]string{}, asked: map[string]bool{}}
+	c.outside = importer.ForCompiler(c.fset, "gc", func(name string) (io.ReadCloser, error) {
+		if file := c.exports[name]; file != "" { // under the lock, by external
+			return os.Open(file)
+		}
+		return nil, fmt.Errorf("no export data of %s", name)
+	})
+	return c
+}
+
+// Fault is an error in a file.
+type Fault struct {
+	File    string
+	Line    int
+	Message string
+}
+
+// Package is a package of the tree, checked.
+type Package struct {
+	Folder string
+	Types  *types.Package
+	Info   *types.Info
+	Files  map[string]*ast.File
+	Faults []Fault
+
+	deep        bool // with function bodies
+	imports     []string
+	testImports []string
+	test        []*ast.File // files of the package's tests
+	outer       []*ast.File // files of package NAME_test
+}
+
+// Program is a tree, checked.
+type Program struct {
+	Fset     *token.FileSet
+	Packages map[string]*Package // by folder
+	checker  *Checker
+}
+
+// Check checks the packages of a tree; function bodies only in the folders that
+// changed and in what depends on them, or in all for nil.
+func (c *Checker) Check(ctx context.Context, files map[string]string, changed map[string]bool) *Program {
+	p := &Program{Fset: c.fset, Packages: map[string]*Package{}, checker: c}
+	c.parse(files)
+	for name, text := range files {
+		if strings.HasSuffix(name, ".go") && !hidden(name) {
+			p.place(name, text, files)
+		}
+	}
+	p.order()
+	p.cone(changed)
+	c.fetch(ctx, p)
+	p.run()
+	return p
+}
+
+func hidden(name string) bool {
+	for part := range strings.SplitSeq(name, "/") {
+		if part == "testdata" || part == "vendor" || strings.HasPrefix(part, ".") || strings.HasPrefix(part, "_") {
+			return true
+		}
+	}
+	return false
+}
+
+func key(name, text string) string { return name + "\x00" + text }
+
+func (c *Checker) parse(files map[string]string) {
+	var wait []string
+	for name, text := range files {
+		if strings.HasSuffix(name, ".go") && !hidden(name) && c.parsed[key(name, text)] == nil {
+			c.parsed[key(name, text)] = &parsedFile{}
+			wait = append(wait, name)
+		}
+	}
+	each(wait, func(name string) {
+		parsed := c.parsed[key(name, files[name])]
+		parsed.file, parsed.err = parser.ParseFile(c.fset, name, files[name], parser.SkipObjectResolution|parser.ParseComments)
+	})
+}
+
+// each runs a function for each of a list, as many at a time as there are
+// processors.
+func each[T any](list []T, do func(T)) {
+	next := make(chan T)
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(list)) {
+		group.Go(func() {
+			for x := range next {
+				do(x)
+			}
+		})
+	}
+	for _, x := range list {
+		next <- x
+	}
+	close(next)
+	group.Wait()
+}
+
+// place puts a file into its package, if the build takes it.
+func (p *Program) place(name, text string, files map[string]string) {
+	folder := path.Dir(name)
+	parsed := p.checker.parsed[key(name, text)]
+	if parsed.file == nil {
+		return
+	}
+	if !matches(name, text) {
+		return
+	}
+	pkg := p.Packages[folder]
+	if pkg == nil {
+		pkg = &Package{Folder: folder, Files: map[string]*ast.File{},
+			Info: &types.Info{Defs: map[*ast.Ident]types.Object{}, Uses: map[*ast.Ident]types.Object{}}}
+		p.Packages[folder] = pkg
+	}
+	if parsed.err != nil {
+		pkg.fault(p.Fset, parsed.err)
+	}
+	switch {
+	case !strings.HasSuffix(name, "_test.go"):
+	case strings.HasSuffix(parsed.file.Name.Name, "_test"):
+		pkg.outer = append(pkg.outer, parsed.file)
+	default:
+		pkg.test = append(pkg.test, parsed.file)
+	}
+	pkg.Files[name] = parsed.file
+}
+
+// matches reports whether a build for this system takes the file.
+func matches(name, text string) bool {
+	context := build.Default
+	context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
+	ok, err := context.MatchFile("", path.Base(name))
+	return ok || err != nil
+}
+
+func (pkg *Package) fault(fset *token.FileSet, err error) {
+	var typed types.Error
+	if errors.As(err, &typed) {
+		at := fset.Position(typed.Pos)
+		pkg.Faults = append(pkg.Faults, Fault{at.Filename, at.Line, typed.Msg})
+		return
+	}
+	file, rest, _ := strings.Cut(err.Error(), ":")
+	line, message, _ := strings.Cut(rest, ":")
+	n, convErr := strconv.Atoi(line)
+	if convErr != nil {
+		n, message = 0, rest
+	}
+	if _, after, ok := strings.Cut(message, ": "); ok {
+		message = after
+	}
+	pkg.Faults = append(pkg.Faults, Fault{file, n, message})
+}
+
+// folderOf is the folder of the tree that an import path means.
+func (p *Program) folderOf(name string) (string, bool) {
+	if module := p.checker.module; module != "" {
+		if name == module {
+			_, ok := p.Packages["."]
+			return ".", ok
+		}
+		below, inside := strings.CutPrefix(name, module+"/")
+		_, ok := p.Packages[below]
+		return below, inside && ok
+	}
+	for below := name; ; {
+		if _, ok := p.Packages[below]; ok {
+			return below, true
+		}
+		_, rest, more := strings.Cut(below, "/")
+		if !more {
+			return "", false
+		}
+		below = rest
+	}
+}
+
+// order notes what each package imports from the tree.
+func (p *Program) order() {
+	for _, pkg := range p.Packages {
+		for name, f := range pkg.Files {
+			for _, from := range importsOf(f) {
+				folder, ok := p.folderOf(from)
+				switch {
+				case !ok || folder == pkg.Folder:
+				case strings.HasSuffix(name, "_test.go"):
+					pkg.testImports = append(pkg.testImports, folder)
+				default:
+					pkg.imports = append(pkg.imports, folder)
+				}
+			}
+		}
+	}
+}
+
+// cone marks the packages that changed and all that depend on them.
+func (p *Program) cone(changed map[string]bool) {
+	for again := true; again; {
+		again = false
+		for folder, pkg := range p.Packages {
+			reached := func(by string) bool { return p.Packages[by].deep }
+			if !pkg.deep && (changed == nil || changed[folder] || slices.ContainsFunc(pkg.imports, reached) || slices.ContainsFunc(pkg.testImports, reached)) {
+				pkg.deep, again = true, true
+			}
+		}
+	}
+}
+
+func importsOf(f *ast.File) []string {
+	var list []string
+	for _, spec := range f.Imports {
+		if name, err := strconv.Unquote(spec.Path.Value); err == nil {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// fetch asks the go command for what the packages checked in full import from
+// elsewhere.
+func (c *Checker) fetch(ctx context.Context, p *Program) {
+	wanted := map[string]bool{}
+	for _, pkg := range p.Packages {
+		if !pkg.deep {
+			continue
+		}
+		for _, f := range pkg.Files {
+			for _, name := range importsOf(f) {
+				if _, local := p.folderOf(name); !local && name != "C" && name != "unsafe" && !c.asked[name] {
+					wanted[name] = true
+				}
+			}
+		}
+	}
+	if len(wanted) == 0 || c.root == "" {
+		return
+	}
+	names := slices.Sorted(maps.Keys(wanted))
+	for _, name := range names {
+		c.asked[name] = true
+	}
+	args := append([]string{"list", "-e", "-export", "-deps", "-f", "{{if .Export}}{{.ImportPath}}\t{{.Export}}{{end}}", "--"}, names...)
+	cmd := exec.CommandContext(ctx, "go", args...)
+	cmd.Dir = c.root
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=-mod=mod", "GOPROXY=off")
+	out, err := cmd.Output()
+	if err != nil && len(out) == 0 {
+		return
+	}
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	for line := range bytes.Lines(out) {
+		if name, file, ok := strings.Cut(strings.TrimSpace(string(line)), "\t"); ok {
+			c.exports[name] = file
+		}
+	}
+}
+
+// errCycle stands for an import that leads back to the package.
+var errCycle = errors.New("import cycle")
+
+// run checks the packages, each when those that it imports are done, and then
+// their tests.
+func (p *Program) run() {
+	for _, folders := range p.levels() {
+		each(folders, func(folder string) { p.check(p.Packages[folder]) })
+	}
+	each(slices.Collect(maps.Keys(p.Packages)), func(folder string) { p.checkTests(p.Packages[folder]) })
+}
+
+// levels sorts the packages so that each imports only from levels before its
+// own. Packages of a cycle come last.
+func (p *Program) levels() [][]string {
+	left := map[string]bool{}
+	for folder := range p.Packages {
+		left[folder] = true
+	}
+	var levels [][]string
+	for len(left) > 0 {
+		var free []string
+		for folder := range left {
+			if !slices.ContainsFunc(p.Packages[folder].imports, func(i string) bool { return left[i] }) {
+				free = append(free, folder)
+			}
+		}
+		if len(free) == 0 {
+			free = slices.Collect(maps.Keys(left))
+			slices.Sort(free)
+			for _, folder := range free { // one at a time: they wait for each other
+				levels = append(levels, []string{folder})
+			}
+			return levels
+		}
+		slices.Sort(free)
+		for _, folder := range free {
+			delete(left, folder)
+		}
+		levels = append(levels, free)
+	}
+	return levels
+}
+
+// check checks a package without its tests.
+func (p *Program) check(pkg *Package) {
+	if own := pkg.files(false); len(own) > 0 {
+		pkg.Types = p.types(pkg, own, len(pkg.test) == 0)
+	}
+}
+
+// checkTests checks a package again with the tests in it, and those beside it.
+func (p *Program) checkTests(pkg *Package) {
+	if !pkg.deep {
+		return
+	}
+	if len(pkg.test) > 0 {
+		p.types(pkg, pkg.files(true), true)
+	}
+	if len(pkg.outer) > 0 {
+		p.types(pkg, pkg.outer, true)
+	}
+}
+
+// files are those of the package in the order of their names.
+func (pkg *Package) files(tests bool) []*ast.File {
+	var list []*ast.File
+	for _, name := range slices.Sorted(maps.Keys(pkg.Files)) {
+		f := pkg.Files[name]
+		if !slices.Contains(pkg.outer, f) && (tests || !slices.Contains(pkg.test, f)) {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// types checks files as one package. A package is checked once without its
+// tests and once with them; what is wrong is reported once.
+func (p *Program) types(pkg *Package, files []*ast.File, report bool) *types.Package {
+	name := pkg.Folder
+	if p.checker.module != "" {
+		name = path.Join(p.checker.module, pkg.Folder)
+	}
+	config := types.Config{
+		Importer: importFunc(p.imported),
+		Error: func(err error) {
+			if report && pkg.deep && !strings.Contains(err.Error(), "could not import") {
+				pkg.fault(p.Fset, err)
+			}
+		},
+		IgnoreFuncBodies: !pkg.deep,
+		FakeImportC:      true,
+	}
+	checked, _ := config.Check(name, p.Fset, files, pkg.Info) // each error was taken above
+	return checked
+}
+
+type importFunc func(string) (*types.Package, error)
+
+func (f importFunc) Import(name string) (*types.Package, error) { return f(name) }
+
+func (p *Program) imported(name string) (*types.Package, error) {
+	if name == "unsafe" {
+		return types.Unsafe, nil
+	}
+	folder, local := p.folderOf(name)
+	if !local {
+		return p.checker.external(name)
+	}
+	if pkg := p.Packages[folder]; pkg.Types != nil {
+		return pkg.Types, nil
+	}
+	return nil, errCycle
+}
+
+// external reads export data, one package at a time: the importer is not made
+// for several.
+func (c *Checker) external(name string) (*types.Package, error) {
+	c.lock.Lock()
+	defer c.lock.Unlock()
+	if c.exports[name] == "" {
+		return nil, fs.ErrNotExist
+	}
+	return c.outside.Import(name)
+}
+
+// Faults are the errors of all packages, by file and line.
+func (p *Program) Faults() []Fault {
+	var all []Fault
+	for _, folder := range slices.Sorted(maps.Keys(p.Packages)) {
+		all = append(all, p.Packages[folder].Faults...)
+	}
+	slices.SortStableFunc(all, func(a, b Fault) int {
+		if c := strings.Compare(a.File, b.File); c != 0 {
+			return c
+		}
+		return a.Line - b.Line
+	})
+	return all
+}

@@ -1,0 +1,334 @@
+package merge
+
+import (
+	"context"
+	"fmt"
+	"go/ast"
+	"go/token"
+	"go/types"
+	"maps"
+	"net/http"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"widegate/internal/gocheck"
+)
+
+// gate refuses a result that would not build, whose constants have values that
+// nobody gave them, or whose routes clash.
+func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
+	changed := map[string]bool{}
+	for name, text := range w.m {
+		if was, there := before[name]; strings.HasSuffix(name, ".go") && (!there || was != text) {
+			changed[path.Dir(name)] = true
+		}
+	}
+	for name := range before {
+		if _, there := w.m[name]; !there && strings.HasSuffix(name, ".go") {
+			changed[path.Dir(name)] = true
+		}
+	}
+	if len(changed) == 0 {
+		return
+	}
+	checker := gocheck.New(g.options.Module, g.options.Root)
+	g.builds(ctx, checker, w, before, changed)
+	for _, folder := range slices.Sorted(maps.Keys(changed)) {
+		g.constants(ctx, checker, w, before, folder)
+		g.routes(w, before, folder)
+	}
+}
+
+// builds refuses errors of type that were not there before.
+func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, changed map[string]bool) {
+	faults := checker.Check(ctx, w.m, changed).Faults()
+	if len(faults) == 0 {
+		return
+	}
+	known := map[string]int{}
+	for _, f := range checker.Check(ctx, before, changed).Faults() {
+		known[f.File+"\x00"+f.Message]++
+	}
+	for _, f := range faults {
+		if k := f.File + "\x00" + f.Message; known[k] > 0 {
+			known[k]--
+			continue
+		}
+		g.file, g.decl, g.line = f.File, declarationAt(w.m[f.File], f.Line), f.Line
+		class, why := "breaks", "with the new rendering this does not build: "+f.Message
+		if name := undefinedName(f.Message); name != "" && g.deleted(w, before, name) {
+			class, why = "needs-deleted", fmt.Sprintf("the new rendering needs %s, which you deleted: %s", name, f.Message)
+		}
+		if _, own := w.m[f.File]; own && before[f.File] != w.m[f.File] {
+			g.line = lineBefore(before[f.File], g.decl, f.Line)
+		}
+		g.refuse(class, "%s", why)
+	}
+}
+
+// undefinedName is the name that an error says there is none of.
+func undefinedName(message string) string {
+	if name, ok := strings.CutPrefix(message, "undefined: "); ok {
+		return name[strings.LastIndexByte(name, '.')+1:]
+	}
+	_, after, ok := strings.Cut(message, "has no field or method ")
+	if !ok {
+		return ""
+	}
+	name, _, _ := strings.Cut(after, ")")
+	name, _, _ = strings.Cut(name, ",")
+	return strings.TrimSpace(name)
+}
+
+// deleted reports whether a name was rendered last time and mine has it no
+// more.
+func (g *merger) deleted(w *work, before map[string]string, name string) bool {
+	declares := func(texts map[string]string, only map[string]string) bool {
+		for file, text := range texts {
+			if _, ours := only[file]; !ours && only != nil || !strings.HasSuffix(file, ".go") || !strings.Contains(text, name) {
+				continue
+			}
+			f, err := cutGo(file, text)
+			if err != nil {
+				continue
+			}
+			for _, u := range f.units {
+				if u.key == name || strings.HasSuffix(u.key, "."+name) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return declares(w.b, nil) && !declares(before, nil)
+}
+
+// declarationAt is the key of the declaration that a line of a file lies in.
+func declarationAt(text string, line int) string {
+	f, err := cutGo("", text)
+	if err != nil {
+		return ""
+	}
+	found := ""
+	for _, u := range f.units {
+		if u.item.line <= line {
+			found = u.key
+		}
+	}
+	return found
+}
+
+// lineBefore is where a declaration starts in mine, or the line given.
+func lineBefore(text, decl string, line int) int {
+	f, err := cutGo("", text)
+	if err != nil {
+		return line
+	}
+	for _, u := range f.units {
+		if u.key == decl {
+			return u.item.line
+		}
+	}
+	return line
+}
+
+// constants refuses constants whose value is not what the three versions make
+// it: two names appended to one iota block, for instance, of which one moves.
+func (g *merger) constants(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, folder string) {
+	values := func(texts map[string]string) map[string]string {
+		files := map[string]string{}
+		for name, text := range texts {
+			if path.Dir(name) == folder && strings.HasSuffix(name, ".go") {
+				files[name] = text
+			}
+		}
+		return constantsOf(checker.Check(ctx, files, map[string]bool{}).Packages[folder])
+	}
+	now := values(w.m)
+	if len(now) == 0 {
+		return
+	}
+	b, m, t := values(w.b), values(before), values(w.t)
+	if maps.Equal(b, m) {
+		return
+	}
+	for _, name := range slices.Sorted(maps.Keys(now)) {
+		wanted := m[name]
+		if m[name] == b[name] && t[name] != "" {
+			wanted = t[name]
+		}
+		if m[name] != b[name] && t[name] != b[name] && m[name] != t[name] {
+			wanted = ""
+		}
+		if wanted == now[name] || wanted == "" && b[name] == "" && (m[name] == "" || t[name] == "") {
+			continue
+		}
+		g.decl, g.line = name, 1
+		for file, text := range before {
+			if path.Dir(file) == folder && strings.Contains(text, name) && strings.HasSuffix(file, ".go") {
+				if at := lineBefore(text, name, 0); at > 0 {
+					g.file, g.line = file, at
+				}
+			}
+		}
+		g.refuse("constant", "the constant would become %s; you have %s, and the new rendering %s: give the constants of this block explicit values", now[name], orNone(m[name]), orNone(t[name]))
+	}
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// constantsOf are the constants of a package as value and type.
+func constantsOf(pkg *gocheck.Package) map[string]string {
+	values := map[string]string{}
+	if pkg == nil || pkg.Types == nil {
+		return values
+	}
+	scope := pkg.Types.Scope()
+	for _, name := range scope.Names() {
+		if c, ok := scope.Lookup(name).(*types.Const); ok && c.Type() != types.Typ[types.Invalid] {
+			values[name] = c.Val().ExactString() + " " + types.TypeString(c.Type(), types.RelativeTo(pkg.Types))
+		}
+	}
+	return values
+}
+
+// route is a pattern registered with a call.
+type route struct {
+	pattern, file, decl string
+	line                int
+}
+
+// routes refuses patterns that clash and did not before.
+func (g *merger) routes(w *work, before map[string]string, folder string) {
+	old := map[string]bool{}
+	for _, list := range routesOf(before, folder) {
+		for _, r := range list {
+			old[r.pattern] = true
+		}
+	}
+	for group, list := range routesOf(w.m, folder) {
+		for i, r := range list {
+			for _, other := range list[:i] {
+				if old[r.pattern] && old[other.pattern] && !doubled(list, before, folder, group, r) || !clash(other.pattern, r.pattern) {
+					continue
+				}
+				g.file, g.decl, g.line = r.file, r.decl, r.line
+				if before[r.file] != w.m[r.file] {
+					g.line = lineBefore(before[r.file], r.decl, r.line)
+				}
+				g.refuse("route-clash", "the pattern %q clashes with %q in %s", r.pattern, other.pattern, other.file)
+			}
+		}
+	}
+}
+
+// doubled reports whether a pattern stands more often in the list than before.
+func doubled(list []route, before map[string]string, folder, group string, r route) bool {
+	count := func(list []route) int {
+		n := 0
+		for _, x := range list {
+			if x.pattern == r.pattern {
+				n++
+			}
+		}
+		return n
+	}
+	return count(list) > count(routesOf(before, folder)[group])
+}
+
+// routesOf finds the patterns of a folder, by what they are registered with: a
+// package, or a variable of one function.
+func routesOf(texts map[string]string, folder string) map[string][]route {
+	routes := map[string][]route{}
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		if path.Dir(name) != folder || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		s, err := parseGo(name, texts[name])
+		if err != nil {
+			continue
+		}
+		packages := map[string]bool{}
+		for _, i := range importsOf(s) {
+			packages[i.locals()[0]] = true
+		}
+		for _, d := range s.file.Decls {
+			decl := ""
+			if f, ok := d.(*ast.FuncDecl); ok {
+				decl = (&goFile{goSource: s}).funcKey(f)
+			}
+			ast.Inspect(d, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok || len(call.Args) < 2 {
+					return true
+				}
+				pattern, with := patternOf(call), registrar(call)
+				if pattern == "" || with == "" {
+					return true
+				}
+				if !packages[with] {
+					with += " in " + decl
+				}
+				from, _ := s.span(call)
+				routes[with] = append(routes[with], route{pattern, name, decl, s.lineAt(from)})
+				return true
+			})
+		}
+	}
+	return routes
+}
+
+// patternOf is the first argument of a call if it is a pattern as
+// http.ServeMux takes it.
+func patternOf(call *ast.CallExpr) string {
+	lit, ok := call.Args[0].(*ast.BasicLit)
+	if !ok || lit.Kind != token.STRING {
+		return ""
+	}
+	pattern, err := strconv.Unquote(lit.Value)
+	if err != nil {
+		return ""
+	}
+	rest := pattern
+	if method, after, ok := strings.Cut(pattern, " "); ok {
+		if method == "" || strings.ToUpper(method) != method {
+			return ""
+		}
+		rest = strings.TrimLeft(after, " ")
+	}
+	if !strings.HasPrefix(rest, "/") || strings.ContainsAny(rest, " \t\n") {
+		return ""
+	}
+	return pattern
+}
+
+// registrar is what a method that registers a handler is called on.
+func registrar(call *ast.CallExpr) string {
+	sel, ok := call.Fun.(*ast.SelectorExpr)
+	if !ok {
+		return ""
+	}
+	switch sel.Sel.Name {
+	case "On", "Handle", "HandleFunc":
+		if x, ok := sel.X.(*ast.Ident); ok {
+			return x.Name
+		}
+	}
+	return ""
+}
+
+// clash asks a ServeMux, which panics.
+func clash(a, b string) (clashes bool) {
+	mux := http.NewServeMux()
+	defer func() { clashes = recover() != nil }()
+	mux.Handle(a, http.NotFoundHandler())
+	mux.Handle(b, http.NotFoundHandler())
+	return false
+}

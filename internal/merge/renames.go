@@ -1,0 +1,418 @@
+package merge
+
+import (
+	"context"
+	"go/ast"
+	"go/types"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"widegate/internal/gocheck"
+)
+
+// rename gives a symbol of a folder's package another name.
+type rename struct {
+	folder   string
+	old, new string // Type, Type.Field, Type.Method or Func; new is only the name
+}
+
+// replay renames in base and mine what theirs is known to name otherwise, and
+// in base and theirs what the developer named otherwise.
+func (g *merger) replay(ctx context.Context, w *work) {
+	if hinted := g.hinted(w); len(hinted) > 0 {
+		w.b = renamed(ctx, g.options, w.b, hinted, nil)
+		generated := map[string]bool{}
+		for name := range w.m {
+			generated[name] = g.holdsGenerated(w, name, hinted)
+		}
+		w.m = renamed(ctx, g.options, w.m, hinted, func(name string) bool { return generated[name] })
+	}
+	for range 4 { // a method can be known only when its type is
+		own := g.own(w)
+		if len(own) == 0 {
+			return
+		}
+		w.b = renamed(ctx, g.options, w.b, own, nil)
+		w.t = renamed(ctx, g.options, w.t, own, nil)
+	}
+}
+
+// hinted are the known renames, each in the folders that it fits.
+func (g *merger) hinted(w *work) []rename {
+	var list []rename
+	if len(g.options.Renames.Symbols) == 0 {
+		return nil
+	}
+	b, m, t := folderKeys(w.b), folderKeys(w.m), folderKeys(w.t)
+	for _, old := range slices.Sorted(maps.Keys(g.options.Renames.Symbols)) {
+		now := g.options.Renames.Symbols[old]
+		now = now[strings.LastIndexByte(now, '.')+1:]
+		for _, folder := range slices.Sorted(maps.Keys(b)) {
+			if !b[folder][old] {
+				continue
+			}
+			target := now
+			if owner, _, member := strings.Cut(old, "."); member {
+				target = owner + "." + now
+			}
+			if m[folder][target] && !b[folder][target] && m[folder][old] && t[folder][target] {
+				g.file, g.decl, g.line = folder, target, 0
+				g.refuse("not-ours", "the new rendering names %s so, and you declare a %s of your own; rename yours and run again", old, target)
+				continue
+			}
+			list = append(list, rename{folder, old, now})
+		}
+	}
+	return list
+}
+
+// folderKeys are the names that the files of each folder declare, with the
+// fields of structs.
+func folderKeys(texts map[string]string) map[string]map[string]bool {
+	keys := map[string]map[string]bool{}
+	for name, text := range texts {
+		if !strings.HasSuffix(name, ".go") {
+			continue
+		}
+		f, err := cutGo(name, text)
+		if err != nil {
+			continue
+		}
+		folder := path.Dir(name)
+		if keys[folder] == nil {
+			keys[folder] = map[string]bool{}
+		}
+		for _, u := range f.units {
+			keys[folder][u.key] = true
+			for _, field := range fieldsOf(u.item) {
+				keys[folder][u.key+"."+field.key] = true
+			}
+		}
+	}
+	return keys
+}
+
+// fieldsOf are the fields of a struct type.
+func fieldsOf(it *item) []*item {
+	if it.body == nil || it.body.name != "type" || len(it.body.parts) < 4 {
+		return nil
+	}
+	kind := it.body.parts[3]
+	if len(kind.parts) != 3 || kind.parts[1].name != "fields" || !strings.HasPrefix(kind.parts[0].sum, "struct") {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(kind.parts[1].items), (*item).comment)
+}
+
+// holdsGenerated reports whether a file of mine has declarations that were
+// rendered, and so is renamed along.
+func (g *merger) holdsGenerated(w *work, name string, renames []rename) bool {
+	if _, ours := w.b[name]; ours {
+		return true
+	}
+	f, err := cutGo(name, w.m[name])
+	if err != nil || !strings.HasSuffix(name, ".go") {
+		return false
+	}
+	old := map[string]bool{}
+	for _, r := range renames {
+		old[r.new] = true
+	}
+	keys := folderKeys(w.b)[path.Dir(name)]
+	return slices.ContainsFunc(f.units, func(u *unit) bool { return keys[u.key] })
+}
+
+// own finds what the developer renamed: what is missing in mine, where exactly
+// one new declaration is it but for the name.
+func (g *merger) own(w *work) []rename {
+	var list []rename
+	folders := map[string]bool{}
+	for name, text := range w.b {
+		if strings.HasSuffix(name, ".go") && w.m[name] != text {
+			folders[path.Dir(name)] = true
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		in := func(texts map[string]string) *goPackage {
+			files := map[string]string{}
+			for name, text := range texts {
+				if path.Dir(name) == folder && strings.HasSuffix(name, ".go") {
+					files[name] = text
+				}
+			}
+			return cutPackage(files)
+		}
+		b, m, t := in(w.b), in(w.m), in(w.t)
+		list = append(list, ownIn(folder, b, m, t)...)
+	}
+	return list
+}
+
+func ownIn(folder string, b, m, t *goPackage) []rename {
+	var fresh []*unit
+	for _, path := range slices.Sorted(maps.Keys(m.files)) {
+		for _, u := range m.files[path].units {
+			if b.units[u.key] == nil && t.units[u.key] == nil && len(m.units[u.key]) == 1 {
+				fresh = append(fresh, u)
+			}
+		}
+	}
+	var list []rename
+	taken := map[string]bool{}
+	for _, key := range slices.Sorted(maps.Keys(b.units)) {
+		of := b.units[key][0]
+		if strings.HasPrefix(key, "_") || key == "init" {
+			continue
+		}
+		if len(m.units[key]) > 0 {
+			list = append(list, ownFields(folder, of, m.units[key][0], t.units[key])...)
+			continue
+		}
+		var found []*unit
+		for _, u := range fresh {
+			if u.kind == of.kind && sameOwner(u.key, key) && isRenamed(of, u, b, m) {
+				found = append(found, u)
+			}
+		}
+		if len(found) == 1 && !taken[found[0].key] {
+			taken[found[0].key] = true
+			list = append(list, rename{folder, key, lastName(found[0].key)})
+		}
+	}
+	return list
+}
+
+func lastName(key string) string { return key[strings.LastIndexByte(key, '.')+1:] }
+
+func sameOwner(a, b string) bool {
+	ownerA, _, methodA := strings.Cut(a, ".")
+	ownerB, _, methodB := strings.Cut(b, ".")
+	return methodA == methodB && (!methodA || ownerA == ownerB)
+}
+
+// isRenamed reports whether a new declaration of mine is one of base but for
+// the name, or a type with half of its fields that a generated function uses in
+// its place.
+func isRenamed(of, u *unit, b, m *goPackage) bool {
+	old, now := lastName(of.key), lastName(u.key)
+	if replaceToken(of.item.bodySum(), old, now) == u.item.bodySum() {
+		return of.kind == "func" || of.kind == "type" || strings.Contains(of.item.bodySum(), "="+tokenBreak)
+	}
+	if of.kind != "type" {
+		return false
+	}
+	fa, okA := structFields(of.item)
+	fb, okB := structFields(u.item)
+	if !okA || !okB || 2*shared(fa, fb) < len(fa) {
+		return false
+	}
+	for key, units := range b.units {
+		if units[0].kind != "func" || !strings.Contains(units[0].item.bodySum(), old+tokenBreak) {
+			continue
+		}
+		if owner, method, ok := strings.Cut(key, "."); ok && owner == old {
+			key = now + "." + method
+		}
+		for _, own := range m.units[key] {
+			if replaceToken(units[0].item.bodySum(), old, now) == own.item.bodySum() || replaceToken(signature(units[0]), old, now) == signature(own) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// signature is a function without its body.
+func signature(u *unit) string {
+	var b strings.Builder
+	for _, part := range u.item.body.parts {
+		if part.name != "body" {
+			b.WriteString(part.sum)
+		}
+	}
+	return b.String()
+}
+
+func shared(a, b []string) int {
+	n := 0
+	for _, s := range a {
+		if slices.Contains(b, s) {
+			n++
+		}
+	}
+	return n
+}
+
+func replaceToken(sum, old, now string) string {
+	tokens := strings.Split(sum, tokenBreak)
+	for i, tok := range tokens {
+		if tok == old {
+			tokens[i] = now
+		}
+	}
+	return strings.Join(tokens, tokenBreak)
+}
+
+// ownFields finds the fields that the developer renamed: one is missing, and
+// exactly one new one has its type and its tag.
+func ownFields(folder string, b, m *unit, t []*unit) []rename {
+	inB, inM := byKey(fieldsOf(b.item)), byKey(fieldsOf(m.item))
+	inT := map[string]*item{}
+	if len(t) > 0 {
+		inT = byKey(fieldsOf(t[0].item))
+	}
+	var list []rename
+	for _, field := range fieldsOf(b.item) {
+		if inM[field.key] != nil || inT[field.key] == nil || len(field.body.parts) < 3 || field.body.parts[2].text == "" {
+			continue
+		}
+		var found []string
+		for key, own := range inM {
+			if inB[key] == nil && inT[key] == nil && len(own.body.parts) == 3 && own.body.parts[1].sum == field.body.parts[1].sum && own.body.parts[2].sum == field.body.parts[2].sum {
+				found = append(found, key)
+			}
+		}
+		if len(found) == 1 {
+			list = append(list, rename{folder, b.key + "." + field.key, found[0]})
+		}
+	}
+	return list
+}
+
+// renamed replays renames in texts, by the uses that the type checker finds;
+// only in files that it is told to change, or in all for nil.
+func renamed(ctx context.Context, o *Options, texts map[string]string, renames []rename, only func(name string) bool) map[string]string {
+	program := gocheck.New(o.Module, "").Check(ctx, texts, nil)
+	names := map[types.Object]string{}
+	result := maps.Clone(texts)
+	docs := map[string][]rename{}
+	for _, r := range renames {
+		pkg := program.Packages[r.folder]
+		if pkg == nil || pkg.Types == nil {
+			continue
+		}
+		if obj := lookup(pkg.Types, r.old); obj != nil {
+			names[obj] = r.new
+			docs[r.folder] = append(docs[r.folder], r)
+		}
+	}
+	addEmbedded(program, names)
+	for _, pkg := range program.Packages {
+		for name, file := range pkg.Files {
+			if only != nil && !only(name) {
+				continue
+			}
+			result[name] = rewritten(program, pkg, file, texts[name], names, docs[pkg.Folder])
+		}
+	}
+	return result
+}
+
+// lookup finds Type, Type.Member or Func in a package.
+func lookup(pkg *types.Package, key string) types.Object {
+	owner, member, ok := strings.Cut(key, ".")
+	obj := pkg.Scope().Lookup(owner)
+	if !ok || obj == nil {
+		return obj
+	}
+	found, _, _ := types.LookupFieldOrMethod(types.NewPointer(obj.Type()), true, pkg, member)
+	if found == nil {
+		found, _, _ = types.LookupFieldOrMethod(obj.Type(), true, pkg, member)
+	}
+	return found
+}
+
+// addEmbedded adds the fields that are named by a renamed type.
+func addEmbedded(program *gocheck.Program, names map[types.Object]string) {
+	for _, pkg := range program.Packages {
+		for ident, obj := range pkg.Info.Defs {
+			field, ok := obj.(*types.Var)
+			if !ok || !field.Embedded() {
+				continue
+			}
+			if now, ok := names[pkg.Info.Uses[ident]]; ok {
+				names[obj] = now
+			}
+		}
+	}
+}
+
+// origin is the object that an instance of a generic one stands for.
+func origin(obj types.Object) types.Object {
+	switch obj := obj.(type) {
+	case *types.Var:
+		return obj.Origin()
+	case *types.Func:
+		return obj.Origin()
+	}
+	return obj
+}
+
+func rewritten(program *gocheck.Program, pkg *gocheck.Package, file *ast.File, text string, names map[types.Object]string, docs []rename) string {
+	type edit struct {
+		from, to int
+		text     string
+	}
+	var edits []edit
+	add := func(at, length int, now string) { edits = append(edits, edit{at, at + length, now}) }
+	offset := func(n ast.Node) int { return program.Fset.Position(n.Pos()).Offset }
+	ast.Inspect(file, func(n ast.Node) bool {
+		ident, ok := n.(*ast.Ident)
+		if !ok {
+			return true
+		}
+		for _, obj := range []types.Object{pkg.Info.Uses[ident], pkg.Info.Defs[ident]} {
+			if now, ok := names[origin(obj)]; ok && obj != nil {
+				add(offset(ident), len(ident.Name), now)
+				break
+			}
+		}
+		return true
+	})
+	for _, group := range file.Comments {
+		at := offset(group)
+		for _, r := range docs {
+			old := lastName(r.old)
+			if rest, ok := strings.CutPrefix(text[at:], "// "+old); ok && documented(file, group, old) && !strings.HasPrefix(rest, "'") {
+				add(at+3, len(old), r.new)
+				break
+			}
+		}
+	}
+	slices.SortFunc(edits, func(a, b edit) int { return b.from - a.from })
+	last := len(text) + 1
+	for _, e := range edits {
+		if e.to <= last {
+			text = text[:e.from] + e.text + text[e.to:]
+			last = e.from
+		}
+	}
+	return text
+}
+
+// documented reports whether a comment is the doc comment of what has the
+// name.
+func documented(file *ast.File, group *ast.CommentGroup, name string) bool {
+	found := false
+	ast.Inspect(file, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.FuncDecl:
+			found = found || n.Doc == group && n.Name.Name == name
+		case *ast.GenDecl:
+			for _, spec := range n.Specs {
+				switch spec := spec.(type) {
+				case *ast.TypeSpec:
+					found = found || (n.Doc == group || spec.Doc == group) && spec.Name.Name == name
+				case *ast.ValueSpec:
+					found = found || (n.Doc == group || spec.Doc == group) && spec.Names[0].Name == name
+				}
+			}
+		case *ast.Field:
+			found = found || n.Doc == group && len(n.Names) > 0 && n.Names[0].Name == name
+		}
+		return !found
+	})
+	return found
+}
