@@ -70,6 +70,8 @@ func runScripts(t *testing.T, folder string, variables map[string]string) {
 			"sqlite":  runSQLite,
 			"same":    same,
 			"replace": replace,
+			"append":  appendTo,
+			"crlf":    crlf,
 		},
 	})
 }
@@ -94,6 +96,16 @@ func replace(ts *testscript.TestScript, _ bool, args []string) {
 		ts.Fatalf("%s has no %q", args[2], args[0])
 	}
 	ts.Check(os.WriteFile(path, []byte(strings.Replace(text, args[0], args[1], 1)), 0o644))
+}
+
+// appendTo adds a line to a file: append FILE LINE.
+func appendTo(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(ts.ReadFile(args[0])+args[1]+"\n"), 0o644))
+}
+
+// crlf gives a file the line ends of Windows: crlf FILE.
+func crlf(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), []byte(strings.ReplaceAll(ts.ReadFile(args[0]), "\n", "\r\n")), 0o644))
 }
 
 // same checks that a folder has the same files as one copied before; with one

@@ -1,262 +1,327 @@
-// Package apply brings planned files to disk, all of them or none.
+// Package apply brings planned files to disk, all of them or none, and takes
+// them back.
 //
-// New texts are staged first, then a journal that lists every step is written,
-// and only then do files change, each by a rename. A run that is killed before
-// the journal stands has changed nothing; one that is killed after it is
-// finished by the next run, which finds the journal. Every step looks at what
-// is there, so it may be done again.
+// New texts are staged in the state folder, then a journal that lists every
+// step is written, and only then do files change: each new text is exchanged
+// with the old one in one step of the file system, so that whatever was at a
+// path at that instant is kept. A run that is killed before the journal stands
+// has changed nothing; one that is killed after it is finished by the next run.
+// A file that somebody else changed meanwhile turns the whole run back, and
+// their text stays. What was displaced lies in the history and can be brought
+// back by Undo.
 package apply
 
 import (
-	"bytes"
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
+	"sync"
+	"time"
 
 	"widegate/internal/fault"
 )
 
-// Change is one file to write, or to remove where Text is nil.
+// Change is one file to write, or to remove where New is nil.
 type Change struct {
-	Path string // below the root, with slashes
-	Text []byte
+	Path string // below the root, with slashes; not a link
+	Old  []byte // what was read there; nil if there was nothing
+	New  []byte
+	Mode fs.FileMode // of a file that is there; 0 for a new one
 }
 
 const (
-	lockName    = "lock"
-	stageName   = "staged"
-	journalName = "journal.json"
+	lockName      = "lock"
+	journalName   = "journal"
+	historyFolder = "history"
+	txPrefix      = "tx-"
+	trashPrefix   = "trash-"
+	abortedPrefix = "aborted-"
 )
 
-// step is a change in the journal: the staged file N goes to Path, or Path is
-// removed.
-type step struct {
-	Path   string `json:"path"`
-	Staged string `json:"staged,omitempty"`
+// Store is the state folder of a root, locked.
+type Store struct {
+	root  string
+	state string
+	disk  disk
+	wide  int // how many files are staged at once
+	file  *os.File
+	now   func() time.Time
 }
 
-// Lock keeps other runs out of a state folder until the process ends or Unlock
-// is called.
-type Lock struct{ file *os.File }
+// Recovery is what opening a state folder found and did.
+type Recovery struct {
+	Finished string // id of a run that was killed and is now finished
+	Undone   string // id of one that was turned back …
+	Changed  []string
+}
 
-// Acquire locks the state folder and finishes what a run that was killed left.
-func Acquire(root, state string) (*Lock, error) {
+// Open locks the state folder, keeps other runs out until Close, and finishes
+// what a run that was killed left.
+func Open(root, state string) (*Store, Recovery, error) {
 	if err := os.MkdirAll(state, 0o755); err != nil {
-		return nil, fmt.Errorf("making %s: %w", state, err)
+		return nil, Recovery{}, fmt.Errorf("making %s: %w", state, err)
 	}
-	f, err := os.OpenFile(filepath.Join(state, lockName), os.O_CREATE|os.O_RDWR, 0o644)
+	name := filepath.Join(state, lockName)
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
-		return nil, fmt.Errorf("locking %s: %w", state, err)
+		return nil, Recovery{}, fmt.Errorf("locking %s: %w", state, err)
 	}
 	if err := exclusive(f); err != nil {
+		pid, _ := os.ReadFile(name) // only for the message
 		f.Close()
-		return nil, fault.New("wait for it to end", "another run is at work in %s", root)
+		return nil, Recovery{}, fault.New("wait for it to end", "another run%s is at work in %s", process(pid), root)
 	}
-	if err := recoverRun(root, state); err != nil {
-		f.Close()
-		return nil, err
+	if err := f.Truncate(0); err == nil {
+		_, _ = f.WriteAt([]byte(strconv.Itoa(os.Getpid())), 0) // only for the message of others
 	}
-	return &Lock{f}, nil
-}
-
-// Unlock lets other runs in.
-func (l *Lock) Unlock() error { return l.file.Close() }
-
-// recoverRun finishes a run whose journal stands, and clears away one that had
-// not come so far.
-func recoverRun(root, state string) error {
-	text, err := os.ReadFile(filepath.Join(state, journalName))
-	if errors.Is(err, fs.ErrNotExist) {
-		return os.RemoveAll(filepath.Join(state, stageName))
-	}
+	s := &Store{root: root, state: state, disk: system{}, wide: stagers, file: f, now: time.Now}
+	found, err := s.recover()
 	if err != nil {
-		return fmt.Errorf("reading the journal: %w", err)
+		f.Close()
+		return nil, found, err
 	}
-	var steps []step
-	if err := json.Unmarshal(text, &steps); err != nil {
-		return fault.New("restore the folder from version control", "the journal in %s is damaged: %w", state, err)
-	}
-	return finish(root, state, steps)
+	return s, found, nil
 }
 
-// Run makes the changes. The lock must be held.
-func (l *Lock) Run(root, state string, changes []Change) error {
+func process(pid []byte) string {
+	if _, err := strconv.Atoi(strings.TrimSpace(string(pid))); err != nil {
+		return ""
+	}
+	return fmt.Sprintf(" (process %s)", strings.TrimSpace(string(pid)))
+}
+
+// Close lets other runs in.
+func (s *Store) Close() error { return errors.Join(s.file.Truncate(0), s.file.Close()) }
+
+// Unfinished reports whether a run that was killed left a journal; it takes no
+// lock.
+func Unfinished(state string) bool {
+	_, err := os.Lstat(filepath.Join(state, journalName))
+	return err == nil
+}
+
+// ChangedError says that somebody changed a file while it was to be written.
+// Nothing else was changed.
+type ChangedError struct{ Paths []string }
+
+func (e *ChangedError) Error() string {
+	return strings.Join(e.Paths, ", ") + " changed on disk meanwhile; nothing was written"
+}
+
+// Next is what to do about it.
+func (e *ChangedError) Next() string { return "run again" }
+
+// Run makes the changes in the order of the protocol: changed and new files as
+// they come, then removals, then those whose path starts with one of last.
+// Kind names the run in the history. Once the journal stands, the context
+// stops nothing any more.
+func (s *Store) Run(ctx context.Context, kind string, changes []Change, last ...string) error {
 	if len(changes) == 0 {
 		return nil
 	}
-	steps, err := stage(root, state, changes)
-	if err != nil {
-		return errors.Join(err, os.RemoveAll(filepath.Join(state, stageName)))
-	}
-	journal, err := json.Marshal(steps)
-	if err != nil {
-		return fmt.Errorf("writing the journal: %w", err)
-	}
-	temporary := filepath.Join(state, stageName, "journal")
-	if err := writeSynced(temporary, journal, 0o644); err != nil {
-		return errors.Join(err, os.RemoveAll(filepath.Join(state, stageName)))
-	}
-	if err := os.Rename(temporary, filepath.Join(state, journalName)); err != nil {
-		return fmt.Errorf("writing the journal: %w", err)
-	}
-	if err := syncFolder(state); err != nil {
-		return err
-	}
-	return finish(root, state, steps)
+	return s.run(ctx, &journal{Kind: kind}, sorted(changes, last))
 }
 
-// stage writes the new texts aside, with the modes of the files they replace,
-// and refuses files that may not be replaced.
-func stage(root, state string, changes []Change) ([]step, error) {
-	folder := filepath.Join(state, stageName)
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return nil, fmt.Errorf("staging: %w", err)
-	}
-	var steps []step
+func (s *Store) run(ctx context.Context, j *journal, changes []Change) error {
+	j.ID = s.now().UTC().Format("20060102T150405.000000000")
+	j.State = forward
 	for i, c := range changes {
-		mode := fs.FileMode(0o644)
-		info, err := os.Lstat(filepath.Join(root, filepath.FromSlash(c.Path)))
-		switch {
-		case err == nil && !info.Mode().IsRegular():
-			return nil, fault.New("move it away, or leave the file out", "%s is not a plain file", c.Path)
-		case err == nil && info.Mode().Perm()&0o200 == 0:
-			return nil, fault.New("give yourself the right to write it, then run again", "%s is write-protected", c.Path)
-		case err == nil:
-			mode = info.Mode().Perm()
-		case !errors.Is(err, fs.ErrNotExist):
-			return nil, fmt.Errorf("looking at %s: %w", c.Path, err)
-		}
-		s := step{Path: c.Path}
-		if c.Text != nil {
-			s.Staged = strconv.Itoa(i)
-			if err := writeSynced(filepath.Join(folder, s.Staged), c.Text, mode); err != nil {
-				return nil, err
+		j.Ops = append(j.Ops, s.op(j.ID, i, c))
+	}
+	err := s.stage(ctx, j, changes)
+	if err == nil {
+		err = s.verify(j)
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err == nil {
+		err = s.writeJournal(j)
+	}
+	if err != nil {
+		return errors.Join(err, s.dropStaged(j))
+	}
+	turned, err := s.finish(j)
+	switch {
+	case err != nil:
+		return err
+	case len(turned) > 0:
+		return &ChangedError{turned}
+	}
+	return s.prune()
+}
+
+// sorted puts changes before removals, and what is last behind them.
+func sorted(changes []Change, last []string) []Change {
+	rank := func(c Change) int {
+		for _, prefix := range last {
+			if strings.HasPrefix(c.Path, prefix) {
+				return 2
 			}
 		}
-		steps = append(steps, s)
+		if c.New == nil {
+			return 1
+		}
+		return 0
 	}
-	return steps, syncFolder(folder)
+	list := make([]Change, 0, len(changes))
+	for r := range 3 {
+		for _, c := range changes {
+			if rank(c) == r {
+				list = append(list, c)
+			}
+		}
+	}
+	return list
 }
 
-func writeSynced(path string, text []byte, mode fs.FileMode) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
-	if err != nil {
+func (s *Store) target(path string) string { return filepath.Join(s.root, filepath.FromSlash(path)) }
+func (s *Store) tx(id string) string       { return filepath.Join(s.state, txPrefix+id) }
+
+func (s *Store) op(id string, n int, c Change) op {
+	o := op{Path: c.Path, Pre: StateOf(c.Old), Post: StateOf(c.New), Mode: c.Mode, N: n}
+	if o.Mode == 0 {
+		o.Mode = 0o644
+	}
+	if o.Aside = !s.disk.SameDevice(filepath.Dir(s.target(c.Path)), s.state); o.Aside {
+		o.ID = id
+	}
+	return o
+}
+
+// staged is where the new text of an op lies, and after the exchange the old
+// one: in the state folder, or beside the target where that is on another file
+// system. The name never ends in .go.
+func (s *Store) staged(j *journal, o op) string {
+	if o.Aside {
+		at := s.target(o.Path)
+		return filepath.Join(filepath.Dir(at), "."+filepath.Base(at)+".widegate-"+o.ID)
+	}
+	return filepath.Join(s.tx(j.ID), "new", strconv.Itoa(o.N))
+}
+
+func (s *Store) old(j *journal, o op) string {
+	return filepath.Join(s.tx(j.ID), "old", strconv.Itoa(o.N))
+}
+
+// stagers is how many files are written and synced at once.
+const stagers = 16
+
+// stage writes the new texts aside, with the modes of the files they replace.
+func (s *Store) stage(ctx context.Context, j *journal, changes []Change) error {
+	tx := s.tx(j.ID)
+	for _, folder := range []string{tx, filepath.Join(tx, "new"), filepath.Join(tx, "old")} {
+		if err := s.disk.MakeFolder(folder); err != nil {
+			return fmt.Errorf("staging: %w", err)
+		}
+	}
+	if err := s.announce(j); err != nil {
 		return fmt.Errorf("staging: %w", err)
 	}
-	_, err = f.Write(text)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return fmt.Errorf("staging %s: %w", path, err)
-	}
-	return nil
-}
-
-func syncFolder(path string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return fmt.Errorf("syncing %s: %w", path, err)
-	}
-	defer f.Close()
-	if err := f.Sync(); err != nil {
-		return fmt.Errorf("syncing %s: %w", path, err)
-	}
-	return nil
-}
-
-// finish does the steps of a journal, those that are done already too, and
-// takes the journal away.
-func finish(root, state string, steps []step) error {
-	touched := map[string]bool{}
-	for _, s := range steps {
-		target := filepath.Join(root, filepath.FromSlash(s.Path))
-		touched[filepath.Dir(target)] = true
-		if s.Staged == "" {
-			if err := os.Remove(target); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("removing %s: %w", s.Path, err)
+	next := make(chan int)
+	faults := make([]error, len(changes))
+	var group sync.WaitGroup
+	for range min(s.wide, len(changes)) {
+		group.Go(func() {
+			for i := range next {
+				faults[i] = s.stageOne(j, j.Ops[i], changes[i])
 			}
-			removeEmpty(root, filepath.Dir(target))
-			continue
+		})
+	}
+	for i := range changes {
+		if ctx.Err() != nil {
+			break
 		}
-		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
-			return fmt.Errorf("writing %s: %w", s.Path, err)
-		}
-		err := os.Rename(filepath.Join(state, stageName, s.Staged), target)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("writing %s: %w", s.Path, err)
+		next <- i
+	}
+	close(next)
+	group.Wait()
+	for _, err := range append(faults, ctx.Err()) {
+		if err != nil {
+			return fmt.Errorf("staging: %w", err)
 		}
 	}
-	for _, folder := range slices.Sorted(maps.Keys(touched)) {
-		if err := syncFolder(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	for _, folder := range []string{filepath.Join(tx, "new"), tx, s.state} {
+		if err := s.disk.SyncFolder(folder); err != nil {
+			return fmt.Errorf("staging: %w", err)
+		}
+	}
+	return nil
+}
+
+// announce notes what is going to lie beside targets, so that it can be cleared
+// away after a kill.
+func (s *Store) announce(j *journal) error {
+	if !slices.ContainsFunc(j.Ops, func(o op) bool { return o.Aside }) {
+		return nil
+	}
+	note := *j
+	note.State = staging
+	text, err := note.encode()
+	if err != nil {
+		return err
+	}
+	return errors.Join(s.disk.Write(filepath.Join(s.tx(j.ID), journalName), text, 0o644),
+		s.disk.SyncFolder(s.tx(j.ID)), s.disk.SyncFolder(s.state))
+}
+
+func (s *Store) stageOne(j *journal, o op, c Change) error {
+	if c.New == nil {
+		return nil
+	}
+	if o.Aside {
+		if err := s.disk.MakeFolder(filepath.Dir(s.target(o.Path))); err != nil {
 			return err
 		}
 	}
-	if err := os.Remove(filepath.Join(state, journalName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("removing the journal: %w", err)
+	if err := s.disk.Write(s.staged(j, o), c.New, o.Mode); err != nil {
+		return err
 	}
-	return errors.Join(os.RemoveAll(filepath.Join(state, stageName)), syncFolder(state))
+	if c.Old == nil || strings.HasPrefix(c.Path, filepath.Base(s.state)+"/") {
+		return nil
+	}
+	// What replaces a text is kept once more, for an undo that merges.
+	return s.disk.Write(filepath.Join(s.tx(j.ID), "new", strconv.Itoa(o.N)+".text"), c.New, 0o644)
 }
 
-// removeEmpty removes folders that a removal left empty, up to the root.
-func removeEmpty(root, folder string) {
-	for folder != root && os.Remove(folder) == nil {
-		folder = filepath.Dir(folder)
+// verify looks once more whether the files are as they were planned for.
+func (s *Store) verify(j *journal) error {
+	var changed []string
+	for _, o := range j.Ops {
+		state, _, err := s.disk.State(s.target(o.Path))
+		if err != nil {
+			return fmt.Errorf("looking at %s: %w", o.Path, err)
+		}
+		if state != o.Pre {
+			changed = append(changed, o.Path)
+		}
 	}
+	if len(changed) > 0 {
+		return &ChangedError{changed}
+	}
+	return nil
 }
 
-// Decision says what happens to a file, and why.
-type Decision struct {
-	Path   string `json:"path"`
-	Action Action `json:"action"`
+// dropStaged clears away a run that has not changed anything.
+func (s *Store) dropStaged(j *journal) error {
+	return errors.Join(s.dropAside(j), s.disk.RemoveAll(s.tx(j.ID)))
 }
 
-// Action is what happens to a file.
-type Action string
-
-// The actions.
-const (
-	New       Action = "new"
-	Changed   Action = "changed"
-	Same      Action = "same"
-	Kept      Action = "kept"     // edited, and what is rendered did not change
-	Removed   Action = "removed"  // no longer rendered, and not edited
-	LeftOut   Action = "left out" // removed by the developer, and not made again
-	Adopted   Action = "adopted"  // was there already, just as it is rendered
-	EditClash Action = "edited"   // edited, and what is rendered changed too
-	NotOurs   Action = "not ours" // was there already, with another text
-)
-
-// Clash reports whether a person must decide.
-func (a Action) Clash() bool { return a == EditClash || a == NotOurs }
-
-// Decide compares the text recorded at the last write, the one on disk and the
-// one rendered now; nil stands for a file that is not there.
-func Decide(base, mine, theirs []byte) Action {
-	switch {
-	case theirs == nil && (mine == nil || base == nil):
-		return Same
-	case theirs == nil && bytes.Equal(mine, base):
-		return Removed
-	case theirs == nil:
-		return EditClash
-	case base == nil && mine == nil:
-		return New
-	case base == nil && bytes.Equal(mine, theirs):
-		return Adopted
-	case base == nil:
-		return NotOurs
-	case mine == nil:
-		return LeftOut
-	case bytes.Equal(mine, theirs):
-		return Same
-	case bytes.Equal(mine, base):
-		return Changed
-	case bytes.Equal(base, theirs):
-		return Kept
+// dropAside removes the new texts that lie beside their targets.
+func (s *Store) dropAside(j *journal) error {
+	for _, o := range j.Ops {
+		if !o.Aside {
+			continue
+		}
+		if err := s.disk.Remove(s.staged(j, o)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
-	return EditClash
+	return nil
 }

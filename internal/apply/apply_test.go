@@ -6,37 +6,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-)
 
-func TestDecide(t *testing.T) {
-	x, y, z := []byte("x"), []byte("y"), []byte("z")
-	for _, c := range []struct {
-		base, mine, theirs []byte
-		want               Action
-	}{
-		{nil, nil, x, New},
-		{nil, x, x, Adopted},
-		{nil, x, y, NotOurs},
-		{x, x, x, Same},
-		{x, x, y, Changed},
-		{x, y, x, Kept},
-		{x, y, y, Same},
-		{x, y, z, EditClash},
-		{x, nil, y, LeftOut},
-		{x, nil, x, LeftOut},
-		{x, x, nil, Removed},
-		{x, y, nil, EditClash},
-		{x, nil, nil, Same},
-		{nil, x, nil, Same},
-	} {
-		assert.Equal(t, c.want, Decide(c.base, c.mine, c.theirs), "base %q, mine %q, theirs %q", c.base, c.mine, c.theirs)
-	}
-}
+	"widegate/internal/fault"
+)
 
 func write(t *testing.T, root, name, text string) {
 	t.Helper()
@@ -67,86 +45,132 @@ func tree(t *testing.T, root string) map[string]string {
 	return files
 }
 
-func TestRun(t *testing.T) {
+func open(t *testing.T, root string) *Store {
+	t.Helper()
+	s, _, err := Open(root, filepath.Join(root, ".state"))
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func TestRunUndoRedo(t *testing.T) {
 	root := t.TempDir()
-	state := filepath.Join(root, ".state")
 	write(t, root, "a/kept.go", "kept")
 	write(t, root, "a/changed.go", "old")
-	write(t, root, "gone/deep/gone.go", "gone")
-	lock, err := Acquire(root, state)
-	require.NoError(t, err)
-	_, err = Acquire(root, state)
-	require.ErrorContains(t, err, "another run is at work")
-	require.NoError(t, lock.Run(root, state, []Change{
-		{"a/changed.go", []byte("new")}, {"b/c/added.go", []byte("added")}, {"gone/deep/gone.go", nil}, {"never.go", nil},
+	write(t, root, "gone/gone.go", "gone")
+	before := tree(t, root)
+	s := open(t, root)
+	_, _, err := Open(root, filepath.Join(root, ".state"))
+	require.ErrorContains(t, err, fmt.Sprintf("another run (process %d) is at work", os.Getpid()))
+
+	require.NoError(t, s.Run(t.Context(), KindWrite, []Change{
+		{Path: "gone/gone.go", Old: []byte("gone"), Mode: 0o640},
+		{Path: "a/changed.go", Old: []byte("old"), New: []byte("new"), Mode: 0o640},
+		{Path: "b/c/added.go", New: []byte("added")},
 	}))
-	assert.Equal(t, map[string]string{"a/kept.go": "kept", "a/changed.go": "new", "b/c/added.go": "added"}, tree(t, root))
-	assert.NoDirExists(t, filepath.Join(root, "gone"), "folders that a removal empties go too")
+	after := map[string]string{"a/kept.go": "kept", "a/changed.go": "new", "b/c/added.go": "added"}
+	assert.Equal(t, after, tree(t, root))
 	info, err := os.Stat(filepath.Join(root, "a/changed.go"))
 	require.NoError(t, err)
 	assert.Equal(t, fs.FileMode(0o640), info.Mode().Perm(), "a file keeps its mode")
-	require.NoError(t, lock.Unlock())
-	left, err := os.ReadDir(state)
-	require.NoError(t, err)
-	assert.Len(t, left, 1, "only the lock is left")
-}
 
-func TestWhatCannotBeReplacedStopsAll(t *testing.T) {
-	root := t.TempDir()
-	state := filepath.Join(root, ".state")
-	write(t, root, "a.go", "a")
-	write(t, root, "target.go", "target")
-	require.NoError(t, os.Symlink("target.go", filepath.Join(root, "link.go")))
-	write(t, root, "protected.go", "p")
-	require.NoError(t, os.Chmod(filepath.Join(root, "protected.go"), 0o400))
-	before := tree(t, root)
-	for _, name := range []string{"link.go", "protected.go"} {
-		lock, err := Acquire(root, state)
+	require.NoError(t, s.Run(t.Context(), KindWrite, []Change{{Path: "a/changed.go", Old: []byte("new"), New: []byte("newer"), Mode: 0o640}}))
+	undo := func(redo bool) *Entry {
+		e, err := s.Undo(t.Context(), redo, nil, nil)
 		require.NoError(t, err)
-		require.ErrorContains(t, lock.Run(root, state, []Change{{"a.go", []byte("new")}, {name, []byte("new")}}), name)
-		require.NoError(t, lock.Unlock())
-		assert.Equal(t, before, tree(t, root))
+		return e
 	}
+	undo(false)
+	assert.Equal(t, after, tree(t, root))
+	e := undo(false)
+	assert.Equal(t, []int{1, 1, 1}, []int{e.New, e.Changed, e.Removed})
+	assert.Equal(t, before, tree(t, root))
+	_, err = s.Undo(t.Context(), false, nil, nil)
+	require.ErrorContains(t, err, "no write to take back")
+	undo(true)
+	assert.Equal(t, after, tree(t, root))
+	undo(true)
+	assert.Equal(t, "newer", tree(t, root)["a/changed.go"])
+	_, err = s.Undo(t.Context(), true, nil, nil)
+	require.ErrorContains(t, err, "no undo to take back")
+
+	list, err := s.History(func(string) bool { return true })
+	require.NoError(t, err)
+	assert.Len(t, list, 6)
 }
 
-func TestDamagedJournalStops(t *testing.T) {
+func TestUndoOfAnEditedFile(t *testing.T) {
 	root := t.TempDir()
-	state := filepath.Join(root, ".state")
-	write(t, root, ".state/journal.json", "{not json")
-	_, err := Acquire(root, state)
-	require.ErrorContains(t, err, "damaged")
+	write(t, root, "a.go", "old")
+	s := open(t, root)
+	require.NoError(t, s.Run(t.Context(), KindWrite, []Change{{Path: "a.go", Old: []byte("old"), New: []byte("new"), Mode: 0o640}}))
+	write(t, root, "a.go", "new and edited")
+	_, err := s.Undo(t.Context(), false, nil, nil)
+	require.ErrorContains(t, err, "changed since the write: a.go")
+	assert.Contains(t, fault.Next(err), "--merge")
+	_, err = s.Undo(t.Context(), false, func(path string, base, mine, theirs []byte) ([]byte, error) {
+		assert.Equal(t, []string{"a.go", "new", "new and edited", "old"}, []string{path, string(base), string(mine), string(theirs)})
+		return []byte("old and edited"), nil
+	}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "old and edited", tree(t, root)["a.go"])
+}
+
+func TestWhatChangedMeanwhileStopsAll(t *testing.T) {
+	root := t.TempDir()
+	write(t, root, "a.go", "old")
+	write(t, root, "b.go", "edited since")
+	s := open(t, root)
+	err := s.Run(t.Context(), KindWrite, []Change{
+		{Path: "a.go", Old: []byte("old"), New: []byte("new")}, {Path: "b.go", Old: []byte("old"), New: []byte("new")},
+	})
+	require.EqualError(t, err, "b.go changed on disk meanwhile; nothing was written")
+	assert.Equal(t, map[string]string{"a.go": "old", "b.go": "edited since"}, tree(t, root))
+	names, err := os.ReadDir(filepath.Join(root, ".state"))
+	require.NoError(t, err)
+	assert.Len(t, names, 1, "only the lock is left")
+}
+
+func TestHistoryIsPruned(t *testing.T) {
+	root := t.TempDir()
+	s := open(t, root)
+	was := []byte(nil)
+	for i := range keptEntries + 5 {
+		now := []byte(fmt.Sprint(i))
+		require.NoError(t, s.Run(t.Context(), KindWrite, []Change{{Path: "a.go", Old: was, New: now}}))
+		was = now
+	}
+	list, err := s.History(func(string) bool { return true })
+	require.NoError(t, err)
+	assert.Len(t, list, keptEntries)
 }
 
 const manyFiles = 120
 
-// changes are those of the run that TestKilled kills.
-func changes(text string) []Change {
+func changes(from, to string) []Change {
 	var list []Change
 	for i := range manyFiles {
-		list = append(list, Change{fmt.Sprintf("folder%d/file%d.go", i%7, i), []byte(fmt.Sprintf("%s %d", text, i))})
+		list = append(list, Change{Path: fmt.Sprintf("folder%d/file%d.go", i%7, i), Old: fmt.Appendf(nil, "%s %d", from, i), New: fmt.Appendf(nil, "%s %d", to, i), Mode: 0o640})
 	}
 	return list
 }
 
-// TestKilled kills runs at random moments. After the next run has begun, the
-// files are wholly those of before or those of after.
+// TestKilled kills processes at random moments. After the next run has begun,
+// the files are wholly those of before or those of after.
 func TestKilled(t *testing.T) {
 	if root := os.Getenv("APPLY_TEST_ROOT"); root != "" {
-		state := filepath.Join(root, ".state")
-		lock, err := Acquire(root, state)
-		require.NoError(t, err)
+		s := open(t, root)
 		fmt.Println("begun")
-		require.NoError(t, lock.Run(root, state, changes("new")))
+		require.NoError(t, s.Run(t.Context(), KindWrite, changes("old", "new")))
 		return
 	}
 	self, err := os.Executable()
 	require.NoError(t, err)
-	old, fresh := 0, 0
-	for try := range 20 {
+	counts := map[string]int{}
+	for try := range 24 {
 		root := t.TempDir()
-		state := filepath.Join(root, ".state")
-		for _, c := range changes("old") {
-			write(t, root, c.Path, string(c.Text))
+		for _, c := range changes("old", "new") {
+			write(t, root, c.Path, string(c.Old))
 		}
 		before := tree(t, root)
 		cmd := exec.Command(self, "-test.run", "^TestKilled$")
@@ -156,22 +180,41 @@ func TestKilled(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		_, err = out.Read(make([]byte, 6))
 		require.NoError(t, err)
-		time.Sleep(time.Duration(try) * 6 * time.Millisecond)
+		time.Sleep(time.Duration(try) * 4 * time.Millisecond)
 		require.NoError(t, cmd.Process.Kill())
 		_ = cmd.Wait() // it was killed
-		lock, err := Acquire(root, state)
-		require.NoError(t, err)
-		require.NoError(t, lock.Unlock())
+		s := open(t, root)
+		require.NoError(t, s.Close())
 		after := tree(t, root)
-		if after["folder0/file0.go"] == "old 0" {
-			old++
+		if strings.HasPrefix(after["folder0/file0.go"], "old") {
+			counts["old"]++
 			assert.Equal(t, before, after)
 			continue
 		}
-		fresh++
-		for _, c := range changes("new") {
-			assert.Equal(t, string(c.Text), after[c.Path])
+		counts["new"]++
+		for _, c := range changes("old", "new") {
+			assert.Equal(t, string(c.New), after[c.Path])
 		}
 	}
-	t.Logf("%d runs left the old files, %d the new ones", old, fresh)
+	t.Logf("%v", counts)
 }
+
+// TestWithoutExchange makes replacements by links, on the real disk.
+func TestWithoutExchange(t *testing.T) {
+	root := t.TempDir()
+	for _, c := range changes("old", "new") {
+		write(t, root, c.Path, string(c.Old))
+	}
+	s := open(t, root)
+	s.disk = withoutExchange{}
+	require.NoError(t, s.Run(t.Context(), KindWrite, changes("old", "new")))
+	assert.Equal(t, "new 7", tree(t, root)["folder0/file7.go"])
+	_, err := s.Undo(t.Context(), false, nil, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "old 7", tree(t, root)["folder0/file7.go"])
+}
+
+type withoutExchange struct{ system }
+
+func (withoutExchange) Exchange(string, string) error { return errNoExchange }
+func (withoutExchange) MoveNew(from, to string) error { return moveByLink(from, to) }

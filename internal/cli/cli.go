@@ -52,9 +52,23 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	defer stop()
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
-	root.SetArgs(args)
+	root.SetArgs(joinedChoices(args))
 	err := root.ExecuteContext(ctx)
 	return a.status(err)
+}
+
+// joinedChoices makes one argument of the two that --keep takes.
+func joinedChoices(args []string) []string {
+	var list []string
+	for i := 0; i < len(args); i++ {
+		if args[i] == "--keep" && i+2 < len(args) && (args[i+1] == "mine" || args[i+1] == "new") {
+			list = append(list, "--keep="+args[i+1]+" "+args[i+2])
+			i += 2
+			continue
+		}
+		list = append(list, args[i])
+	}
+	return list
 }
 
 // status prints an error and returns the exit status that it stands for.
@@ -95,7 +109,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
-	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.mergeCommand(), a.demoCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.demoCommand(), a.versionCommand())
 	return root
 }
 

@@ -18,7 +18,6 @@ import (
 	"widegate/gate/mysql"
 	"widegate/gate/postgres"
 	"widegate/gate/sqlite"
-	"widegate/internal/apply"
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
@@ -82,12 +81,12 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 
 // writeDemo shows what was understood and writes the code.
 func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Source) (*generate.Plan, error) {
-	lock, err := generate.Lock(p)
+	store, err := a.open(p)
 	if err != nil {
 		return nil, err
 	}
-	defer lock.Unlock()
-	plan, err := a.plan(ctx, p)
+	defer store.Close()
+	plan, err := a.plan(ctx, p, generate.Options{Full: true})
 	if err != nil {
 		return nil, err
 	}
@@ -95,11 +94,11 @@ func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Sou
 		return nil, err
 	}
 	a.say("")
-	if plan.Count(apply.New, apply.Changed, apply.Removed) == 0 {
+	if plan.Count(generate.New, generate.Changed, generate.Merged, generate.Removed) == 0 {
 		a.showEntities(plan.Model)
 		a.say("")
 	}
-	return plan, a.write(ctx, p, plan, lock)
+	return plan, a.write(ctx, p, plan, store)
 }
 
 // demoDatabase makes and fills the database, unless it was made before.

@@ -43,7 +43,7 @@ your decision: MINE is then as it was.`,
 	cmd.Flags().StringVar(&flags.report, "report", "", "write conflicts and notices to this file as JSON")
 	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON file")
 	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where MINE has a temporary name")
-	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: mine=PLACE or new=PLACE")
+	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
 	return cmd
 }
 
@@ -100,24 +100,17 @@ func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs st
 func choices(list []string) ([]merge.Choice, error) {
 	var all []merge.Choice
 	for _, word := range list {
-		side, place, ok := strings.Cut(word, "=")
+		side, place, ok := strings.Cut(word, " ")
 		switch {
 		case ok && side == "mine" && place != "":
 			all = append(all, merge.Choice{Place: place, Side: merge.Mine})
 		case ok && side == "new" && place != "":
 			all = append(all, merge.Choice{Place: place, Side: merge.New})
 		default:
-			return nil, usageError{fmt.Errorf("--keep takes mine=PLACE or new=PLACE, not %q", word)}
+			return nil, usageError{fmt.Errorf("--keep takes mine PLACE or new PLACE, not %q", word)}
 		}
 	}
 	return all, nil
-}
-
-// showConflicts prints each place with what to do about it.
-func (a *app) showConflicts(list []merge.Conflict) {
-	for _, c := range list {
-		fmt.Fprintf(a.err, "  %s\n", c)
-	}
 }
 
 func mergeFiles(ctx context.Context, name, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {

@@ -20,149 +20,184 @@ import (
 	"widegate/internal/project"
 )
 
+// writeFlags are those of `write`.
+type writeFlags struct {
+	dryRun, asJSON        bool
+	keep, only, bringBack []string
+}
+
+func (f writeFlags) options() (generate.Options, error) {
+	choices, err := choices(f.keep)
+	return generate.Options{Choices: choices, Only: f.only, BringBack: f.bringBack}, err
+}
+
 func (a *app) writeCommand() *cobra.Command {
-	var dryRun, asJSON bool
+	var flags writeFlags
 	cmd := &cobra.Command{
 		Use:   "write",
 		Short: "Write the code, or write it again",
-		Long: `Reads the schema that the project file names and writes the code for it. Files
-that were edited are never overwritten: where one was, and the schema changes
-it too, nothing is written and the file is named.`,
+		Long: `Reads the schema that the project file names and writes the code for it. Edits in
+files that were written are kept, and what the schema changes is brought into
+them. Where both changed one thing, nothing at all is written: each place is
+named, and you settle it in the file, or by --keep, and write again.
+
+  --keep mine PLACE   your text stays; the record moves on
+  --keep new PLACE    the new text replaces yours
+
+A PLACE is what the report names: a file, FILE:DECLARATION or
+FILE:DECLARATION.MEMBER. The last write is taken back by ` + "`widegate undo`.",
 		Args: usage(cobra.NoArgs),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			p, err := project.Load(a.config)
-			if err != nil {
-				return err
-			}
-			if dryRun {
-				return a.dryRun(cmd.Context(), p, asJSON)
-			}
-			lock, err := generate.Lock(p)
-			if err != nil {
-				return err
-			}
-			defer lock.Unlock()
-			plan, err := a.plan(cmd.Context(), p)
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return a.writeJSON(cmd.Context(), plan, lock)
-			}
-			return a.write(cmd.Context(), p, plan, lock)
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.runWrite(cmd.Context(), flags) },
 	}
-	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "say what would be written, and write nothing")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "print what happens to each file as JSON")
+	cmd.Flags().BoolVar(&flags.dryRun, "dry-run", false, "show what would be written, and write nothing")
+	cmd.Flags().BoolVar(&flags.asJSON, "json", false, "print what happens to each file as JSON")
+	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
+	cmd.Flags().StringSliceVar(&flags.only, "only", nil, "write the files of this `TABLE` only")
+	cmd.Flags().StringSliceVar(&flags.bringBack, "bring-back", nil, "make this `FILE` again, which you removed")
 	return cmd
 }
 
-// plan makes the plan of a project, and tells what is being read when it takes
+func (a *app) runWrite(ctx context.Context, flags writeFlags) error {
+	options, err := flags.options()
+	if err != nil {
+		return err
+	}
+	p, err := project.Load(a.config)
+	if err != nil {
+		return err
+	}
+	if flags.dryRun {
+		return a.dryRun(ctx, p, options, flags.asJSON)
+	}
+	store, err := a.open(p)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	plan, err := a.plan(ctx, p, options)
+	if err != nil {
+		return err
+	}
+	if flags.asJSON {
+		return a.writeJSON(ctx, plan, store)
+	}
+	return a.write(ctx, p, plan, store)
+}
+
+// open locks a project, and tells what became of a run that was killed.
+func (a *app) open(p *project.Project) (*apply.Store, error) {
+	store, found, err := generate.Open(p)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case found.Finished != "":
+		a.say("A write that was cut off has been finished first.")
+	case found.Undone != "":
+		a.say("A write that was cut off has been turned back first: %s changed meanwhile.", strings.Join(found.Changed, ", "))
+	}
+	return store, nil
+}
+
+// plan makes the plan of a project, and tells what is being done when it takes
 // long.
-func (a *app) plan(ctx context.Context, p *project.Project) (*generate.Plan, error) {
+func (a *app) plan(ctx context.Context, p *project.Project, options generate.Options) (*generate.Plan, error) {
 	source := generate.Source(p)
 	source.Cache = schemaCache()
 	var done func()
 	source.Progress, done = a.progress("reading")
 	defer done()
-	return generate.Make(ctx, p, source)
+	return generate.Make(ctx, p, source, options)
 }
 
-// dryRun says what a write would do.
-func (a *app) dryRun(ctx context.Context, p *project.Project, asJSON bool) error {
-	plan, err := a.plan(ctx, p)
+// dryRun shows what a write would do.
+func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.Options, asJSON bool) error {
+	if apply.Unfinished(filepath.Join(p.Root, project.LedgerFolder)) {
+		fmt.Fprintln(a.err, "widegate: a write was cut off here; the next `widegate write` finishes it")
+	}
+	plan, err := a.plan(ctx, p, options)
 	if err != nil {
 		return err
 	}
-	if !asJSON {
-		return a.showPlan(plan)
+	if asJSON {
+		if err := a.printPlan(plan); err != nil {
+			return err
+		}
+		return a.decisionNeeded(plan, "nothing was written")
 	}
-	if err := a.printDecisions(plan); err != nil {
-		return err
-	}
-	return a.clashes(plan)
+	return a.showPlan(plan)
 }
 
-func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, lock *apply.Lock) error {
-	if err := a.printDecisions(plan); err != nil {
+func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, store *apply.Store) error {
+	if err := a.printPlan(plan); err != nil {
 		return err
 	}
-	_, err := plan.Apply(ctx, lock)
-	if errors.Is(err, generate.ErrClash) {
-		return a.clashes(plan)
+	_, err := plan.Apply(ctx, store)
+	if errors.Is(err, generate.ErrConflict) {
+		return a.decisionNeeded(plan, "nothing was written")
 	}
 	return err
 }
 
-// printDecisions prints what happens to each file as JSON.
-func (a *app) printDecisions(plan *generate.Plan) error {
+// printPlan prints what happens to each file as JSON.
+func (a *app) printPlan(plan *generate.Plan) error {
 	enc := json.NewEncoder(a.out)
+	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	return enc.Encode(plan.Decisions)
+	return enc.Encode(map[string]any{
+		"files": orEmpty(plan.Decisions), "conflicts": orEmpty(plan.Conflicts), "notices": orEmpty(plan.Notices),
+	})
 }
 
-// showPlan prints what a write would do.
-func (a *app) showPlan(plan *generate.Plan) error {
-	list := columns{titles: []string{"", ""}}
-	for _, d := range plan.Decisions {
-		if d.Action != apply.Same && d.Action != apply.Kept {
-			list.add(string(d.Action), d.Path)
-		}
+// orEmpty makes an empty list of none, for JSON.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
 	}
-	if len(list.rows) == 0 {
-		a.say("Nothing would be written: the code is what the schema gives.")
+	return list
+}
+
+// decisionNeeded explains what a person must decide, as an error.
+func (a *app) decisionNeeded(plan *generate.Plan, outcome string) error {
+	if len(plan.Conflicts) == 0 {
 		return nil
 	}
-	list.print(a)
-	a.say("\nNothing was written.")
-	return a.clashes(plan)
+	a.showConflicts(plan.Conflicts)
+	return decisionError{fmt.Errorf("%s: %s must be decided on by you", outcome, count(len(plan.Conflicts), "place"))}
 }
 
-// clashes explains what a person must decide, as an error.
-func (a *app) clashes(plan *generate.Plan) error {
-	list := plan.Clashes()
-	if len(list) == 0 {
-		return nil
-	}
-	for _, d := range list {
-		switch d.Action {
-		case apply.EditClash:
-			fmt.Fprintf(a.err, "  %s was edited since it was written, and the schema changes it too\n", d.Path)
-		case apply.NotOurs:
-			fmt.Fprintf(a.err, "  %s is there already and was not written by widegate\n", d.Path)
-		}
-	}
-	fmt.Fprintf(a.err, "  next: move each away, write again, and bring your edits into the new one\n")
-	return decisionError{fmt.Errorf("nothing was written: %s must be decided on by you", count(len(list), "file"))}
-}
-
-func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan, lock *apply.Lock) error {
-	summary, err := plan.Apply(ctx, lock)
-	if errors.Is(err, generate.ErrClash) {
-		return a.clashes(plan)
+func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan, store *apply.Store) error {
+	summary, err := plan.Apply(ctx, store)
+	if errors.Is(err, generate.ErrConflict) {
+		return a.decisionNeeded(plan, "nothing was written")
 	}
 	if err != nil {
 		return err
 	}
-	for _, d := range plan.Decisions {
-		switch d.Action {
-		case apply.Kept:
-			a.say("  kept     %s, with your edits", d.Path)
-		case apply.LeftOut:
-			a.say("  left out %s, which you removed", d.Path)
-		case apply.Removed:
-			a.say("  removed  %s", d.Path)
-		}
-	}
+	a.showNotices(plan.Notices)
 	if summary.Written == 0 {
+		a.showDecisions(plan, generate.Kept, generate.LeftOut)
 		a.say("Nothing to write: the code is what the schema gives (%s).", elapsed(summary.Elapsed))
 		return nil
 	}
-	a.showEntities(plan.Model)
+	again := plan.Count(generate.Same, generate.Changed, generate.Merged, generate.Kept) > 0
+	if again {
+		a.showDecisions(plan, generate.New, generate.Changed, generate.Merged, generate.Removed, generate.Kept, generate.LeftOut)
+	} else {
+		a.showEntities(plan.Model)
+	}
 	a.showAttention(plan.Model)
-	a.say("\nWrote %s: %d new, %d changed, %d removed; %s of code for the tables, in %s.", count(summary.Written, "file"),
-		plan.Count(apply.New), plan.Count(apply.Changed), plan.Count(apply.Removed), count(summary.Lines, "line"), elapsed(summary.Elapsed))
-	return a.sayNext(p, plan, summary)
+	a.say("\nWrote %s: %s; %s of code for the tables, in %s.", count(summary.Written, "file"), a.tally(plan), count(summary.Lines, "line"), elapsed(summary.Elapsed))
+	return a.sayNext(p, plan, summary, again)
+}
+
+// tally counts the files by what happens to them.
+func (a *app) tally(plan *generate.Plan) string {
+	text := fmt.Sprintf("%d new, %d changed, %d removed", plan.Count(generate.New), plan.Count(generate.Changed), plan.Count(generate.Removed))
+	if n := plan.Count(generate.Merged); n > 0 {
+		text = fmt.Sprintf("%d new, %d changed, %d merged with your edits, %d removed", plan.Count(generate.New), plan.Count(generate.Changed), n, plan.Count(generate.Removed))
+	}
+	return text
 }
 
 func elapsed(d time.Duration) string {
@@ -219,11 +254,15 @@ func shortened(s string, width int) string {
 }
 
 // sayNext prints the commands to try next.
-func (a *app) sayNext(p *project.Project, plan *generate.Plan, summary generate.Summary) error {
+func (a *app) sayNext(p *project.Project, plan *generate.Plan, summary generate.Summary, again bool) error {
 	if errors.Is(summary.Tidied, gomodule.ErrNoToolchain) {
 		a.say("\nThere is no Go toolchain on the path; where there is one, run\n  go mod tidy")
 	} else if summary.Tidied != nil {
 		fmt.Fprintf(a.err, "widegate: go.mod could not be completed: %v\n  next: run `go mod tidy`\n", summary.Tidied)
+	}
+	if again {
+		a.say("Take it back by `widegate undo`.")
+		return nil
 	}
 	a.say("\nTry")
 	if folder := relative(p.Root); folder != "." {

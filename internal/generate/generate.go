@@ -1,15 +1,13 @@
 // Package generate runs the pipeline: it reads the schema that a project file
-// names, makes the model, renders the files, compares them with what is on
-// disk and what was written before, and brings the difference to disk.
+// names, makes the model, renders the files, merges them with what is on disk
+// and what was written before, and brings the result to disk.
 package generate
 
 import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
-	"io/fs"
-	"os"
+	"maps"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -20,7 +18,9 @@ import (
 	"widegate"
 	"widegate/internal/apply"
 	"widegate/internal/catalog"
+	"widegate/internal/fault"
 	"widegate/internal/gomodule"
+	"widegate/internal/merge"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
@@ -29,23 +29,38 @@ import (
 	"widegate/internal/render/openapi"
 )
 
+// Options are what a developer asked for beside the project file.
+type Options struct {
+	Choices   []merge.Choice // who is right at a place
+	BringBack []string       // files, or folders, to make again though they were removed
+	Only      []string       // tables whose files alone are written; none for all
+	Full      bool           // model and render even where nothing has changed
+}
+
 // Plan is a generation that has not been brought to disk.
 type Plan struct {
 	Catalog   *catalog.Catalog
-	Model     *model.Model
-	Decisions []apply.Decision // for every file that is rendered or was
-	Command   string           // the folder of the starter, as `go run` takes it
+	Model     *model.Model // nil where nothing had to be rendered
+	Decisions []Decision   // for every file that is rendered or was
+	Conflicts []merge.Conflict
+	Notices   []merge.Notice
+	Command   string // the folder of the starter, as `go run` takes it
 
-	project *project.Project
-	module  *gomodule.Module
-	ledger  *project.Ledger
-	files   map[string]render.File
-	disk    map[string][]byte
-	started time.Time
+	project  *project.Project
+	options  Options
+	module   *gomodule.Module
+	ledger   *project.Ledger
+	files    map[string]render.File
+	disk     map[string]diskFile
+	around   map[string]string // Go files of the module that are nobody's but the developer's
+	changed  merge.Tree
+	started  time.Time
+	inputs   string // fingerprint of what the texts are made from
+	knownSum string // what the fingerprint file says
 }
 
-// ErrClash is returned when files must be decided on by a person first.
-var ErrClash = errors.New("files were edited")
+// ErrConflict is returned when a person must decide first.
+var ErrConflict = errors.New("a person must decide")
 
 // Source is where the project file says the schema is.
 func Source(p *project.Project) read.Source {
@@ -62,19 +77,27 @@ func Source(p *project.Project) read.Source {
 	return s
 }
 
-// Make reads, models and renders, and decides what happens to each file. The
-// source is that of the project, with what the caller adds to it.
-func Make(ctx context.Context, p *project.Project, source read.Source) (*Plan, error) {
-	plan := &Plan{project: p, started: time.Now(), files: map[string]render.File{}, disk: map[string][]byte{}}
+// Make reads, models, renders and merges, and decides what happens to each
+// file. The source is that of the project, with what the caller adds to it.
+func Make(ctx context.Context, p *project.Project, source read.Source, o Options) (*Plan, error) {
+	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}}
 	var err error
 	if plan.module, err = gomodule.Find(p.Root); err != nil {
 		return nil, err
 	}
+	plan.Command = "./" + path.Join("cmd", path.Base(plan.module.Path()))
 	if plan.ledger, err = project.LoadLedger(p.Root); err != nil {
 		return nil, err
 	}
 	if plan.Catalog, err = read.Read(ctx, source); err != nil {
 		return nil, err
+	}
+	if err := plan.fingerprint(); err != nil {
+		return nil, err
+	}
+	fresh, err := plan.fresh()
+	if err != nil || fresh {
+		return plan, err
 	}
 	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {
 		return nil, err
@@ -85,7 +108,10 @@ func Make(ctx context.Context, p *project.Project, source read.Source) (*Plan, e
 	if err := plan.readDisk(); err != nil {
 		return nil, err
 	}
-	plan.decide()
+	if err := plan.checkOptions(); err != nil {
+		return nil, err
+	}
+	plan.merge(ctx)
 	return plan, nil
 }
 
@@ -107,10 +133,42 @@ func (plan *Plan) render() error {
 		return err
 	}
 	document := openapi.Render(plan.Model, path.Base(target.Module))
-	plan.Command = "./" + path.Join("cmd", path.Base(target.Module))
 	code = append(code, render.File{Path: path.Join(target.APIFolder, "openapi.json"), Text: document})
 	for _, f := range slices.Concat(code, runtime) {
 		plan.files[f.Path] = f
+	}
+	return plan.restrict(target)
+}
+
+// restrict leaves all files but those of the tables asked for as they were.
+func (plan *Plan) restrict(target golang.Target) error {
+	if len(plan.options.Only) == 0 {
+		return nil
+	}
+	wanted := map[string]bool{}
+	for _, name := range plan.options.Only {
+		var e *model.Entity
+		for _, x := range plan.Model.Entities {
+			if strings.EqualFold(x.Table.FullName(), name) || strings.EqualFold(x.Table.Name, name) || strings.EqualFold(x.Name, name) {
+				e = x
+			}
+		}
+		if e == nil {
+			return fault.New("see the tables by `widegate read`", "--only: there is no table %s in the project", name)
+		}
+		wanted[path.Join(target.StoreFolder, e.File+".go")] = true
+		wanted[path.Join(target.APIFolder, e.File+".go")] = true
+	}
+	for name := range plan.files {
+		if wanted[name] {
+			continue
+		}
+		delete(plan.files, name)
+	}
+	for name, text := range plan.ledger.Base {
+		if _, there := plan.files[name]; !there {
+			plan.files[name] = render.File{Path: name, Text: text}
+		}
 	}
 	return nil
 }
@@ -129,65 +187,6 @@ func starterURL(engine, url string) string {
 	return url
 }
 
-// readDisk reads what lies where files are rendered or were.
-func (plan *Plan) readDisk() error {
-	for _, name := range plan.allFiles() {
-		text, err := os.ReadFile(filepath.Join(plan.project.Root, filepath.FromSlash(name)))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return fmt.Errorf("reading %s: %w", name, err)
-		}
-		if text == nil {
-			text = []byte{}
-		}
-		plan.disk[name] = text
-	}
-	return nil
-}
-
-func (plan *Plan) allFiles() []string {
-	names := plan.ledger.Written()
-	for name := range plan.files {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return slices.Compact(names)
-}
-
-func (plan *Plan) decide() {
-	fresh := plan.nothingOnDisk()
-	for _, name := range plan.allFiles() {
-		base, mine := plan.ledger.Base[name], plan.disk[name]
-		f, rendered := plan.files[name]
-		action := apply.Decide(base, mine, f.Text)
-		switch {
-		case f.Starter && mine != nil:
-			action = apply.Same
-		case f.Starter && base != nil:
-			action = apply.LeftOut
-		case fresh && rendered:
-			action = apply.New // the whole output is gone, not files that somebody took out
-		}
-		plan.Decisions = append(plan.Decisions, apply.Decision{Path: name, Action: action})
-	}
-}
-
-func (plan *Plan) nothingOnDisk() bool {
-	for name := range plan.files {
-		if plan.disk[name] != nil {
-			return false
-		}
-	}
-	return true
-}
-
-// Clashes are the files that a person must decide on.
-func (plan *Plan) Clashes() []apply.Decision {
-	return slices.DeleteFunc(slices.Clone(plan.Decisions), func(d apply.Decision) bool { return !d.Action.Clash() })
-}
-
 // Summary says what a plan brought to disk.
 type Summary struct {
 	Written int // files of the plan that were written or removed
@@ -196,40 +195,33 @@ type Summary struct {
 	Tidied  error // nil, or why go.mod could not be completed
 }
 
-// Count returns the number of files with one of the actions.
-func (plan *Plan) Count(actions ...apply.Action) int {
-	n := 0
-	for _, d := range plan.Decisions {
-		if slices.Contains(actions, d.Action) {
-			n++
+// Open keeps other runs out of a project, and finishes one that was killed. A
+// plan that is to be applied is made under it.
+func Open(p *project.Project) (*apply.Store, apply.Recovery, error) {
+	return apply.Open(p.Root, filepath.Join(p.Root, project.LedgerFolder))
+}
+
+// Apply brings the plan to disk. It returns ErrConflict, and has changed
+// nothing, where a person must decide first.
+func (plan *Plan) Apply(ctx context.Context, store *apply.Store) (Summary, error) {
+	if len(plan.Conflicts) > 0 {
+		return Summary{}, ErrConflict
+	}
+	s := Summary{Written: plan.Count(New, Changed, Merged, Removed), Lines: plan.lines()}
+	if plan.Model != nil {
+		changes, err := plan.changes()
+		if err != nil {
+			return Summary{}, err
+		}
+		last := path.Join(project.LedgerFolder, "catalog.json")
+		if err := store.Run(ctx, apply.KindWrite, changes, last); err != nil {
+			return Summary{}, err
+		}
+		if err := plan.markFresh(); err != nil {
+			return s, err
 		}
 	}
-	return n
-}
-
-// Lock keeps other runs out of a project, and finishes one that was killed. A
-// plan that is to be applied is made under it.
-func Lock(p *project.Project) (*apply.Lock, error) {
-	return apply.Acquire(p.Root, filepath.Join(p.Root, project.LedgerFolder))
-}
-
-// Apply brings the plan to disk. It returns ErrClash, and has changed nothing,
-// where a person must decide first.
-func (plan *Plan) Apply(ctx context.Context, lock *apply.Lock) (Summary, error) {
-	if len(plan.Clashes()) > 0 {
-		return Summary{}, ErrClash
-	}
-	root := plan.project.Root
-	state := filepath.Join(root, project.LedgerFolder)
-	changes, err := plan.changes()
-	if err != nil {
-		return Summary{}, err
-	}
-	if err := lock.Run(root, state, changes); err != nil {
-		return Summary{}, err
-	}
-	s := Summary{Written: plan.Count(apply.New, apply.Changed, apply.Removed), Lines: plan.lines()}
-	required, err := plan.module.Require(plan.Model.Engine, widegate.Sources)
+	required, err := plan.module.Require(plan.Catalog.Engine, widegate.Sources)
 	if err != nil {
 		return s, err
 	}
@@ -243,20 +235,22 @@ func (plan *Plan) Apply(ctx context.Context, lock *apply.Lock) (Summary, error) 
 // changes are the files to write and remove, and behind them the ledger's.
 func (plan *Plan) changes() ([]apply.Change, error) {
 	var changes []apply.Change
-	for _, d := range plan.Decisions {
-		f, rendered := plan.files[d.Path]
-		switch d.Action {
-		case apply.New, apply.Changed:
-			changes = append(changes, apply.Change{Path: d.Path, Text: f.Text})
-		case apply.Removed:
-			changes = append(changes, apply.Change{Path: d.Path})
+	for _, name := range slices.Sorted(maps.Keys(plan.changed)) {
+		on := plan.disk[name]
+		at := name
+		if on.real != "" {
+			at = on.real
 		}
-		if rendered {
-			plan.ledger.Base[d.Path] = f.Text
-			continue
+		changes = append(changes, apply.Change{Path: at, Old: on.text, New: plan.changed[name], Mode: on.mode})
+	}
+	before := maps.Clone(plan.ledger.Base)
+	for name, f := range plan.files {
+		plan.ledger.Base[name] = f.Text
+	}
+	for name := range before {
+		if _, rendered := plan.files[name]; !rendered {
+			delete(plan.ledger.Base, name)
 		}
-		delete(plan.ledger.Base, d.Path)
-		changes = append(changes, apply.Change{Path: project.BasePath(d.Path)})
 	}
 	text, err := plan.Catalog.Encode()
 	if err != nil {
@@ -266,19 +260,21 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	for name, text := range files {
-		old, err := os.ReadFile(filepath.Join(plan.project.Root, filepath.FromSlash(name)))
-		if err == nil && bytes.Equal(old, text) {
-			continue
+	for name := range before {
+		if _, stays := plan.ledger.Base[name]; !stays {
+			files[project.BasePath(name)] = nil
 		}
-		changes = append(changes, apply.Change{Path: name, Text: text})
 	}
-	return slices.DeleteFunc(changes, func(c apply.Change) bool { return c.Text == nil && plan.gone(c.Path) }), nil
-}
-
-func (plan *Plan) gone(name string) bool {
-	_, err := os.Lstat(filepath.Join(plan.project.Root, filepath.FromSlash(name)))
-	return errors.Is(err, fs.ErrNotExist)
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		on, err := plan.look(name)
+		if err != nil {
+			return nil, err
+		}
+		if !bytes.Equal(on.text, files[name]) || (on.text == nil) != (files[name] == nil) {
+			changes = append(changes, apply.Change{Path: name, Old: on.text, New: files[name], Mode: on.mode})
+		}
+	}
+	return changes, nil
 }
 
 // lines counts the Go that was generated for the tables.

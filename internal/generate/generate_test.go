@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/apply"
 	"widegate/internal/project"
 )
 
@@ -61,28 +60,28 @@ func load(t testing.TB, root string) *project.Project {
 func TestOneChangedColumnChangesFewFiles(t *testing.T) {
 	ddl := manyTables(40)
 	p := newProject(t, ddl)
-	lock, err := Lock(p)
+	lock, _, err := Open(p)
 	require.NoError(t, err)
-	defer lock.Unlock()
-	_, err = Lock(p)
+	defer lock.Close()
+	_, _, err = Open(p)
 	require.ErrorContains(t, err, "another run is at work")
-	plan, err := Make(t.Context(), p, Source(p))
+	plan, err := Make(t.Context(), p, Source(p), Options{Full: true})
 	require.NoError(t, err)
 	assert.Len(t, plan.Model.Entities, 40)
 	_, err = plan.Apply(t.Context(), lock)
 	require.NoError(t, err)
 
-	plan, err = Make(t.Context(), p, Source(p))
+	plan, err = Make(t.Context(), p, Source(p), Options{Full: true})
 	require.NoError(t, err)
-	assert.Zero(t, plan.Count(apply.New, apply.Changed, apply.Removed))
+	assert.Zero(t, plan.Count(New, Changed, Merged, Removed))
 
 	changed := strings.Replace(ddl, "remark TEXT,", "remark TEXT,\n  nickname TEXT,", 1)
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "schema.sql"), []byte(changed), 0o644))
-	plan, err = Make(t.Context(), p, Source(p))
+	plan, err = Make(t.Context(), p, Source(p), Options{Full: true})
 	require.NoError(t, err)
 	var files []string
 	for _, d := range plan.Decisions {
-		if d.Action != apply.Same {
+		if d.Action != Same {
 			files = append(files, d.Path)
 		}
 	}
@@ -111,10 +110,10 @@ func BenchmarkWriteAgain(b *testing.B) {
 
 func writeOnce(b *testing.B, p *project.Project) {
 	b.Helper()
-	lock, err := Lock(p)
+	lock, _, err := Open(p)
 	require.NoError(b, err)
-	defer lock.Unlock()
-	plan, err := Make(b.Context(), p, Source(p))
+	defer lock.Close()
+	plan, err := Make(b.Context(), p, Source(p), Options{})
 	require.NoError(b, err)
 	_, err = plan.Apply(b.Context(), lock)
 	require.NoError(b, err)

@@ -299,7 +299,7 @@ func (c *Checker) fetch(ctx context.Context, p *Program) {
 	args := append([]string{"list", "-e", "-export", "-deps", "-f", "{{if .Export}}{{.ImportPath}}\t{{.Export}}{{end}}", "--"}, names...)
 	cmd := exec.CommandContext(ctx, "go", args...)
 	cmd.Dir = c.root
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOFLAGS=-mod=mod", "GOPROXY=off")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOPROXY=off") // nothing is fetched for a check
 	out, err := cmd.Output()
 	if err != nil && len(out) == 0 {
 		return
@@ -452,4 +452,16 @@ func (p *Program) Faults() []Fault {
 		return a.Line - b.Line
 	})
 	return all
+}
+
+// Checked are the folders whose packages were checked with their function
+// bodies.
+func (p *Program) Checked() map[string]bool {
+	folders := map[string]bool{}
+	for folder, pkg := range p.Packages {
+		if pkg.deep {
+			folders[folder] = true
+		}
+	}
+	return folders
 }

@@ -43,12 +43,13 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 
 // builds refuses errors of type that were not there before.
 func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, changed map[string]bool) {
-	faults := checker.Check(ctx, w.m, changed).Faults()
+	now := checker.Check(ctx, w.m, changed)
+	faults := now.Faults()
 	if len(faults) == 0 {
 		return
 	}
 	known := map[string]int{}
-	for _, f := range checker.Check(ctx, before, changed).Faults() {
+	for _, f := range checker.Check(ctx, before, now.Checked()).Faults() {
 		known[f.File+"\x00"+f.Message]++
 	}
 	for _, f := range faults {
@@ -207,40 +208,34 @@ type route struct {
 
 // routes refuses patterns that clash and did not before.
 func (g *merger) routes(w *work, before map[string]string, folder string) {
-	old := map[string]bool{}
-	for _, list := range routesOf(before, folder) {
-		for _, r := range list {
-			old[r.pattern] = true
-		}
-	}
+	old := routesOf(before, folder)
 	for group, list := range routesOf(w.m, folder) {
+		if !clash(list...) {
+			continue
+		}
+		left := map[string]int{}
+		for _, r := range old[group] {
+			left[r.pattern]++
+		}
 		for i, r := range list {
-			for _, other := range list[:i] {
-				if old[r.pattern] && old[other.pattern] && !doubled(list, before, folder, group, r) || !clash(other.pattern, r.pattern) {
-					continue
+			if left[r.pattern]--; left[r.pattern] >= 0 {
+				continue // it was there before
+			}
+			for k, other := range list {
+				if k != i && clash(other, r) {
+					g.refuseRoute(w, before, r, other)
 				}
-				g.file, g.decl, g.line = r.file, r.decl, r.line
-				if before[r.file] != w.m[r.file] {
-					g.line = lineBefore(before[r.file], r.decl, r.line)
-				}
-				g.refuse("route-clash", "the pattern %q clashes with %q in %s", r.pattern, other.pattern, other.file)
 			}
 		}
 	}
 }
 
-// doubled reports whether a pattern stands more often in the list than before.
-func doubled(list []route, before map[string]string, folder, group string, r route) bool {
-	count := func(list []route) int {
-		n := 0
-		for _, x := range list {
-			if x.pattern == r.pattern {
-				n++
-			}
-		}
-		return n
+func (g *merger) refuseRoute(w *work, before map[string]string, r, other route) {
+	g.file, g.decl, g.line = r.file, r.decl, r.line
+	if before[r.file] != w.m[r.file] {
+		g.line = lineBefore(before[r.file], r.decl, r.line)
 	}
-	return count(list) > count(routesOf(before, folder)[group])
+	g.refuse("route-clash", "the pattern %q clashes with %q in %s", r.pattern, other.pattern, other.file)
 }
 
 // routesOf finds the patterns of a folder, by what they are registered with: a
@@ -325,10 +320,11 @@ func registrar(call *ast.CallExpr) string {
 }
 
 // clash asks a ServeMux, which panics.
-func clash(a, b string) (clashes bool) {
+func clash(routes ...route) (clashes bool) {
 	mux := http.NewServeMux()
 	defer func() { clashes = recover() != nil }()
-	mux.Handle(a, http.NotFoundHandler())
-	mux.Handle(b, http.NotFoundHandler())
+	for _, r := range routes {
+		mux.Handle(r.pattern, http.NotFoundHandler())
+	}
 	return false
 }

@@ -63,6 +63,16 @@ type Conflict struct {
 // Place names where the conflict is, as Choice takes it.
 func (c Conflict) Place() string { return place(c.File, c.Decl, c.Member) }
 
+// Settled reports whether a choice of a side can settle the conflict; others
+// need an edit.
+func (c Conflict) Settled() bool {
+	switch c.Class {
+	case "both-changed", "both-added", "both-inserted", "changed-dropped", "not-ours", "maybe-renamed", "all-missing", "import-clash":
+		return true
+	}
+	return false
+}
+
 func place(file, decl, member string) string {
 	if decl != "" {
 		file += ":" + decl

@@ -22,6 +22,7 @@ const LedgerFolder = ".widegate"
 type Ledger struct {
 	Names Names
 	Base  map[string][]byte // the text last rendered for each file, by slash path below the root
+	Mixed []string          // records that two branches both wrote, with the markers still in them
 }
 
 // Names are the names given to what the schema has, so that what comes later
@@ -51,21 +52,81 @@ const (
 )
 
 // LoadLedger reads the ledger of the project at root; one that is not there is
-// empty.
+// empty. Records with the markers of an unfinished merge count as what this
+// side had.
 func LoadLedger(root string) (*Ledger, error) {
 	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
 	folder := filepath.Join(root, LedgerFolder)
 	text, err := os.ReadFile(filepath.Join(folder, namesFile))
-	if errors.Is(err, os.ErrNotExist) {
-		return l, nil
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
-	if err := json.Unmarshal(text, &l.Names); err != nil {
-		return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
+	if err == nil {
+		if err := l.readNames(text); err != nil {
+			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
+		}
 	}
 	return l, l.loadBase(filepath.Join(folder, baseFolder))
+}
+
+// readNames reads the names that were given; of two branches that both gave
+// some, all.
+func (l *Ledger) readNames(text []byte) error {
+	ours, theirs, mixed := sides(text)
+	if err := json.Unmarshal(ours, &l.Names); err != nil {
+		return err
+	}
+	if !mixed {
+		return nil
+	}
+	l.Mixed = append(l.Mixed, namesFile)
+	other := NewNames()
+	if err := json.Unmarshal(theirs, other); err != nil {
+		return err
+	}
+	for table, names := range other.Tables {
+		if _, given := l.Names.Tables[table]; !given {
+			l.Names.Tables[table] = names
+		}
+	}
+	for enum, name := range other.Enums {
+		if _, given := l.Names.Enums[enum]; !given {
+			if l.Names.Enums == nil {
+				l.Names.Enums = map[string]string{}
+			}
+			l.Names.Enums[enum] = name
+		}
+	}
+	return nil
+}
+
+// sides cuts a text with the markers of an unfinished merge into what each side
+// had.
+func sides(text []byte) (ours, theirs []byte, mixed bool) {
+	if !bytes.Contains(text, []byte("<<<<<<< ")) {
+		return text, text, false
+	}
+	in := ""
+	for line := range bytes.Lines(text) {
+		switch {
+		case bytes.HasPrefix(line, []byte("<<<<<<< ")):
+			in, mixed = "ours", true
+		case in != "" && bytes.HasPrefix(line, []byte("||||||| ")):
+			in = "base"
+		case in != "" && bytes.HasPrefix(line, []byte("=======")):
+			in = "theirs"
+		case in != "" && bytes.HasPrefix(line, []byte(">>>>>>> ")):
+			in = ""
+		default:
+			if in == "" || in == "ours" {
+				ours = append(ours, line...)
+			}
+			if in == "" || in == "theirs" {
+				theirs = append(theirs, line...)
+			}
+		}
+	}
+	return ours, theirs, mixed
 }
 
 func (l *Ledger) loadBase(folder string) error {
@@ -84,14 +145,23 @@ func (l *Ledger) loadBase(folder string) error {
 		if err != nil {
 			return err
 		}
-		l.Base[strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)] = text
+		name := strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)
+		ours, _, mixed := sides(bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")))
+		if mixed {
+			l.Mixed = append(l.Mixed, name)
+		}
+		l.Base[name] = append([]byte{}, ours...)
 		return nil
 	})
 }
 
-// ignored is what does not belong into version control: what a run that is at
-// work, or was killed, has in the folder.
-const ignored = "lock\nstaged/\njournal.json\n"
+// ignored is what does not belong into version control: what a run has in the
+// folder while it is at work, and what was displaced on this machine.
+const ignored = "lock\njournal\njournal.tmp\ntx-*/\nhistory/\nfresh\n"
+
+// FreshFile is where the fingerprint of the last write lies, on this machine
+// only.
+const FreshFile = "fresh"
 
 // baseSuffix keeps the recorded texts out of builds and editors' indexes.
 const baseSuffix = ".base"

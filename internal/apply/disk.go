@@ -1,0 +1,143 @@
+package apply
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+)
+
+// disk is the file system as the protocol uses it. Each call is one step that
+// a kill can come before or after; paths are full.
+type disk interface {
+	// State is Absent, the hash of a plain file's bytes, or Other.
+	State(path string) (State, fs.FileMode, error)
+	Read(path string) ([]byte, error)
+	// Write makes a file that is not there, or empties one, and syncs it.
+	Write(path string, text []byte, mode fs.FileMode) error
+	// Exchange swaps two files in one step, or returns errNoExchange.
+	Exchange(a, b string) error
+	// MoveNew renames to a name that is not taken.
+	MoveNew(from, to string) error
+	// Move renames, and replaces what is there.
+	Move(from, to string) error
+	Link(from, to string) error
+	Remove(path string) error
+	RemoveAll(path string) error
+	MakeFolder(path string) error
+	SyncFolder(path string) error
+	List(folder string) ([]string, error)
+	// SameDevice reports whether a rename between two folders can work.
+	SameDevice(a, b string) bool
+}
+
+// State is what lies at a path.
+type State string
+
+// The states that are no hashes.
+const (
+	Absent State = "absent"
+	Other  State = "other" // a link, a folder, a device
+)
+
+// StateOf is the state of a plain file with these bytes; nil stands for none.
+func StateOf(text []byte) State {
+	if text == nil {
+		return Absent
+	}
+	sum := sha256.Sum256(text)
+	return State(hex.EncodeToString(sum[:]))
+}
+
+var errNoExchange = errors.New("the file system cannot exchange files")
+
+// system is the disk of the operating system.
+type system struct{}
+
+func (system) State(path string) (State, fs.FileMode, error) {
+	info, err := os.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return Absent, 0, nil
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	if !info.Mode().IsRegular() {
+		return Other, info.Mode(), nil
+	}
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return Absent, 0, nil
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	if text == nil {
+		text = []byte{}
+	}
+	return StateOf(text), info.Mode().Perm(), nil
+}
+
+func (system) Read(path string) ([]byte, error) { return os.ReadFile(path) }
+
+func (system) Write(path string, text []byte, mode fs.FileMode) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err == nil {
+		err = f.Chmod(mode) // whatever the umask says: the file replaces one of this mode
+	}
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func (system) Exchange(a, b string) error    { return exchange(a, b) }
+func (system) MoveNew(from, to string) error { return moveNew(from, to) }
+func (system) Move(from, to string) error    { return os.Rename(from, to) }
+func (system) Link(from, to string) error    { return os.Link(from, to) }
+func (system) Remove(path string) error      { return os.Remove(path) }
+func (system) RemoveAll(path string) error   { return os.RemoveAll(path) }
+
+// MakeFolder makes a folder and syncs the parent of each new one.
+func (d system) MakeFolder(path string) error {
+	if info, err := os.Stat(path); err == nil {
+		if !info.IsDir() {
+			return fmt.Errorf("%s is not a folder", path)
+		}
+		return nil
+	}
+	parent := filepath.Dir(path)
+	if parent != path {
+		if err := d.MakeFolder(parent); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return d.SyncFolder(parent)
+}
+
+func (system) List(folder string) ([]string, error) {
+	entries, err := os.ReadDir(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, err
+}
+
+// moveByLink is moveNew where the system has no such call.
+func moveByLink(from, to string) error {
+	if err := os.Link(from, to); err != nil {
+		return err
+	}
+	return os.Remove(from)
+}

@@ -1,0 +1,324 @@
+package generate
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"widegate/internal/fault"
+	"widegate/internal/merge"
+	"widegate/internal/project"
+)
+
+// Decision says what happens to a file, and why.
+type Decision struct {
+	Path   string `json:"path"`
+	Action Action `json:"action"`
+	Reason string `json:"reason"`
+}
+
+// Action is what happens to a file.
+type Action string
+
+// The actions.
+const (
+	New     Action = "new"
+	Changed Action = "changed" // not edited, and rendered anew
+	Merged  Action = "merged"  // edited, and the new rendering brought in
+	Same    Action = "same"
+	Kept    Action = "kept"     // edited, and nothing to bring in
+	Removed Action = "removed"  // no longer rendered
+	LeftOut Action = "left out" // removed by the developer, and not made again
+	Adopted Action = "adopted"  // was there already, just as it is rendered
+	Blocked Action = "conflict" // a person must decide
+)
+
+// diskFile is what lies at a path.
+type diskFile struct {
+	text []byte // nil for nothing
+	mode fs.FileMode
+	real string // where a link leads, below the root; else empty
+}
+
+// readDisk reads what lies where files are rendered or were, and the other Go
+// files of their folders and of the module.
+func (plan *Plan) readDisk() error {
+	for _, name := range plan.allFiles() {
+		f, err := plan.look(name)
+		if err != nil {
+			return err
+		}
+		if f.text != nil {
+			plan.disk[name] = f
+		}
+	}
+	return plan.readAround()
+}
+
+// look reads a file, through a link that stays inside the root.
+func (plan *Plan) look(name string) (diskFile, error) {
+	root := plan.project.Root
+	at := filepath.Join(root, filepath.FromSlash(name))
+	info, err := os.Lstat(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		return diskFile{}, nil
+	}
+	if err != nil {
+		return diskFile{}, fmt.Errorf("reading %s: %w", name, err)
+	}
+	f := diskFile{mode: info.Mode().Perm()}
+	real, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return f, fault.New("mend or remove the link", "%s is a link that leads nowhere: %w", name, err)
+	}
+	home, err := filepath.EvalSymlinks(root)
+	if err != nil {
+		return f, fmt.Errorf("reading %s: %w", name, err)
+	}
+	below, err := filepath.Rel(home, real)
+	if err != nil || below == ".." || strings.HasPrefix(below, ".."+string(filepath.Separator)) {
+		return f, fault.New("move the file into the project, or leave it out", "%s is a link to %s, outside of the project", name, real)
+	}
+	if below = filepath.ToSlash(below); below != name {
+		f.real = below
+	}
+	info, err = os.Stat(real)
+	if err != nil {
+		return f, fmt.Errorf("reading %s: %w", name, err)
+	}
+	if !info.Mode().IsRegular() {
+		return f, fault.New("move it away, and write again", "%s is not a plain file", name)
+	}
+	f.mode = info.Mode().Perm()
+	if f.text, err = os.ReadFile(real); err != nil {
+		return f, fmt.Errorf("reading %s: %w", name, err)
+	}
+	if f.text == nil {
+		f.text = []byte{}
+	}
+	return f, nil
+}
+
+// readAround reads the other Go files of the module.
+func (plan *Plan) readAround() error {
+	plan.around = map[string]string{}
+	root := plan.project.Root
+	err := filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name := entry.Name()
+		if entry.IsDir() {
+			if at != root && (strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") || name == "testdata" || name == "vendor" || name == "node_modules") {
+				return filepath.SkipDir
+			}
+			if _, err := os.Lstat(filepath.Join(at, "go.mod")); err == nil && at != root {
+				return filepath.SkipDir // another module
+			}
+			return nil
+		}
+		if !strings.HasSuffix(name, ".go") || !entry.Type().IsRegular() {
+			return nil
+		}
+		below, err := filepath.Rel(root, at)
+		if err != nil {
+			return err
+		}
+		below = filepath.ToSlash(below)
+		if _, known := plan.disk[below]; known {
+			return nil
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		plan.around[below] = string(text)
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("reading the module: %w", err)
+	}
+	return nil
+}
+
+func (plan *Plan) allFiles() []string {
+	names := plan.ledger.Written()
+	for name := range plan.files {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// checkOptions refuses choices and files that mean nothing.
+func (plan *Plan) checkOptions() error {
+	names := plan.allFiles()
+	for name := range plan.around {
+		names = append(names, name)
+	}
+	for _, c := range merge.Unused(plan.options.Choices, names) {
+		return fault.New("take a place from the report, such as store/hive.go:Hive.Name", "--keep: there is no file for %s", c.Place)
+	}
+	for _, b := range plan.options.BringBack {
+		b = strings.TrimSuffix(filepath.ToSlash(b), "/")
+		if b != "." && !slices.ContainsFunc(names, func(n string) bool { return n == b || strings.HasPrefix(n, b+"/") }) {
+			return fault.New("name a file that was written, such as api/hive.go", "--bring-back: %s is no file that is generated", b)
+		}
+	}
+	return nil
+}
+
+// merge brings the new texts together with what is on disk.
+func (plan *Plan) merge(ctx context.Context) {
+	base, mine, theirs := merge.Tree{}, merge.Tree{}, merge.Tree{}
+	for name, text := range plan.ledger.Base {
+		if !plan.starter(name) {
+			base[name] = text
+		}
+	}
+	for name, f := range plan.disk {
+		mine[name] = f.text
+	}
+	for name, text := range plan.around {
+		mine[name] = []byte(text)
+	}
+	for name, f := range plan.files {
+		if !f.Starter {
+			theirs[name] = f.Text
+		}
+	}
+	p := plan.project
+	options := &merge.Options{
+		Choices: plan.options.Choices, BringBack: plan.options.BringBack, Module: plan.module.Path(), Root: p.Root,
+		Outputs: []string{path.Clean(filepath.ToSlash(p.Code.Folder)), path.Clean(filepath.ToSlash(p.API.Folder))},
+	}
+	result := merge.Trees(ctx, base, mine, theirs, options)
+	plan.changed, plan.Conflicts, plan.Notices = result.Changed, result.Conflicts, result.Notices
+	for _, name := range plan.ledger.Mixed {
+		plan.Notices = append(plan.Notices, merge.Notice{File: path.Join(project.LedgerFolder, name), Message: "two branches both wrote this record; it is rendered again"})
+	}
+	plan.starters()
+	plan.guard()
+	for _, name := range plan.allFiles() {
+		plan.Decisions = append(plan.Decisions, plan.decision(name))
+	}
+}
+
+func (plan *Plan) starter(name string) bool {
+	f, rendered := plan.files[name]
+	return rendered && f.Starter || !rendered && strings.HasPrefix(name, "cmd/")
+}
+
+// starters writes those that never were.
+func (plan *Plan) starters() {
+	for name, f := range plan.files {
+		back := slices.Contains(plan.options.BringBack, name)
+		if f.Starter && plan.disk[name].text == nil && (plan.ledger.Base[name] == nil || back) {
+			plan.changed[name] = f.Text
+		}
+	}
+}
+
+// guard refuses to change files that may not be, and names that a file system
+// without cases cannot tell apart.
+func (plan *Plan) guard() {
+	folders := map[string]map[string]string{}
+	for _, name := range slices.Sorted(maps.Keys(plan.changed)) {
+		on := plan.disk[name]
+		switch {
+		case on.text != nil && on.mode&0o200 == 0:
+			plan.refuse(name, "read-only", "the file is write-protected and would change; give yourself the right to write it, then run again")
+		case on.text == nil && plan.changed[name] != nil:
+			folder := path.Dir(name)
+			if folders[folder] == nil {
+				folders[folder] = plan.folded(folder)
+			}
+			if other := folders[folder][strings.ToLower(path.Base(name))]; other != "" && other != path.Base(name) {
+				plan.refuse(name, "case-clash", fmt.Sprintf("%s is there already, and differs only in upper and lower case; rename it, since not every file system tells them apart", path.Join(folder, other)))
+			}
+		}
+		if on.text != nil && hardLinked(filepath.Join(plan.project.Root, filepath.FromSlash(name))) {
+			plan.Notices = append(plan.Notices, merge.Notice{File: name, Message: "the file has another name too (a hard link), which keeps the old text"})
+		}
+	}
+}
+
+func (plan *Plan) refuse(name, class, message string) {
+	plan.Conflicts = append(plan.Conflicts, merge.Conflict{File: name, Line: 1, Class: class, Message: message})
+}
+
+// folded are the names in a folder by their lower case.
+func (plan *Plan) folded(folder string) map[string]string {
+	names := map[string]string{}
+	entries, err := os.ReadDir(filepath.Join(plan.project.Root, filepath.FromSlash(folder)))
+	if err != nil {
+		return names // it is not there yet
+	}
+	for _, e := range entries {
+		names[strings.ToLower(e.Name())] = e.Name()
+	}
+	return names
+}
+
+// decision says what happens to a file.
+func (plan *Plan) decision(name string) Decision {
+	d := Decision{Path: name}
+	base, wasRendered := plan.ledger.Base[name]
+	f, rendered := plan.files[name]
+	mine := plan.disk[name].text
+	now, changes := plan.changed[name]
+	edited := mine != nil && wasRendered && !bytes.Equal(mine, base)
+	switch {
+	case slices.ContainsFunc(plan.Conflicts, func(c merge.Conflict) bool { return c.File == name }):
+		d.Action, d.Reason = Blocked, "you must decide, see below"
+	case changes && now == nil:
+		d.Action, d.Reason = Removed, "the schema gives it no more"
+	case changes && mine == nil && wasRendered:
+		d.Action, d.Reason = New, "brought back"
+	case changes && mine == nil:
+		d.Action, d.Reason = New, "the schema gives it now"
+	case changes && edited:
+		d.Action, d.Reason = Merged, "your edits, and what the schema changes"
+	case changes:
+		d.Action, d.Reason = Changed, "the schema changes it"
+	case f.Starter && mine != nil:
+		d.Action, d.Reason = Same, "yours since it was written"
+	case mine == nil && rendered:
+		d.Action, d.Reason = LeftOut, "you removed it"
+	case !wasRendered && mine != nil && rendered:
+		d.Action, d.Reason = Adopted, "it was there already"
+	case edited && rendered && !bytes.Equal(mine, f.Text):
+		d.Action, d.Reason = Kept, "your edits; the schema does not touch it"
+	default:
+		d.Action, d.Reason = Same, "nothing changed"
+	}
+	return d
+}
+
+// Count returns the number of files with one of the actions.
+func (plan *Plan) Count(actions ...Action) int {
+	n := 0
+	for _, d := range plan.Decisions {
+		if slices.Contains(actions, d.Action) {
+			n++
+		}
+	}
+	return n
+}
+
+// Texts are those of a file before the plan and after it; nil stands for none.
+func (plan *Plan) Texts(name string) (before, after []byte) {
+	before = plan.disk[name].text
+	if now, changes := plan.changed[name]; changes {
+		return before, now
+	}
+	return before, before
+}

@@ -1,0 +1,135 @@
+package generate
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"widegate/internal/project"
+)
+
+// fingerprint sums up what the texts are made from: the schema, the project
+// file with its defaults, the names given, and the tool itself.
+func (plan *Plan) fingerprint() error {
+	sum := sha256.New()
+	text, err := plan.Catalog.Encode()
+	if err != nil {
+		return err
+	}
+	settings, err := json.Marshal(plan.project)
+	if err != nil {
+		return fmt.Errorf("summing up the project: %w", err)
+	}
+	names, err := json.Marshal(plan.ledger.Names)
+	if err != nil {
+		return fmt.Errorf("summing up the names: %w", err)
+	}
+	for _, part := range [][]byte{text, settings, names, []byte(plan.module.Path()), tool()} {
+		fmt.Fprintf(sum, "%d\n", len(part))
+		sum.Write(part)
+	}
+	plan.inputs = hex.EncodeToString(sum.Sum(nil))
+	return nil
+}
+
+// tool tells one build of the tool from another.
+func tool() []byte {
+	at, err := os.Executable()
+	if err != nil {
+		return nil
+	}
+	info, err := os.Stat(at)
+	if err != nil {
+		return nil
+	}
+	return fmt.Appendf(nil, "%d %s", info.Size(), info.ModTime())
+}
+
+// fresh reports whether nothing that counts has changed since the last write:
+// then nothing is rendered, and the decisions are made from the records.
+func (plan *Plan) fresh() (bool, error) {
+	known, err := os.ReadFile(plan.freshFile())
+	if errors.Is(err, fs.ErrNotExist) || plan.options.Full || len(plan.options.Only)+len(plan.options.BringBack)+len(plan.ledger.Mixed) > 0 {
+		return false, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("reading the fingerprint: %w", err)
+	}
+	for name := range plan.ledger.Base {
+		f, err := plan.look(name)
+		if err != nil {
+			return false, nil // what is wrong is said when the file is needed
+		}
+		if f.text != nil {
+			plan.disk[name] = f
+		}
+	}
+	if string(known) != plan.sum() {
+		clear(plan.disk)
+		return false, nil
+	}
+	for name, text := range plan.ledger.Base {
+		d := Decision{Path: name, Action: Same, Reason: "nothing changed"}
+		switch mine := plan.disk[name].text; {
+		case mine == nil:
+			d.Action, d.Reason = LeftOut, "you removed it"
+		case !bytes.Equal(mine, text) && !plan.starter(name):
+			d.Action, d.Reason = Kept, "your edits; the schema does not touch it"
+		}
+		plan.Decisions = append(plan.Decisions, d)
+	}
+	return true, nil
+}
+
+// sum is the fingerprint with the records: it holds as long as they are those
+// of the last write. What the developer edits or removes does not count, since
+// a rendering that did not change has nothing to bring in; only that all of an
+// output is gone does.
+func (plan *Plan) sum() string {
+	sum := sha256.New()
+	fmt.Fprintln(sum, plan.inputs)
+	there := map[string]bool{} // whether anything of an output is
+	for _, name := range plan.ledger.Written() {
+		fmt.Fprintf(sum, "%s %d\n", name, len(plan.ledger.Base[name]))
+		sum.Write(plan.ledger.Base[name])
+		output, _, _ := strings.Cut(name, "/")
+		there[output] = there[output] || plan.disk[name].text != nil
+	}
+	for output, any := range there {
+		if !any && output != "cmd" {
+			return ""
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
+// markFresh notes the fingerprint of what was written.
+func (plan *Plan) markFresh() error {
+	if len(plan.options.Only) > 0 {
+		if err := os.Remove(plan.freshFile()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("removing the fingerprint: %w", err)
+		}
+		return nil
+	}
+	if err := plan.fingerprint(); err != nil { // the names may be others now
+		return err
+	}
+	for name, f := range plan.changed {
+		plan.disk[name] = diskFile{text: f}
+	}
+	if err := os.WriteFile(plan.freshFile(), []byte(plan.sum()), 0o644); err != nil {
+		return fmt.Errorf("noting the fingerprint: %w", err)
+	}
+	return nil
+}
+
+func (plan *Plan) freshFile() string {
+	return filepath.Join(plan.project.Root, project.LedgerFolder, project.FreshFile)
+}
