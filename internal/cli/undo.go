@@ -59,6 +59,10 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 			return mine, nil
 		}
 	}
+	history, err := store.History(counted)
+	if err != nil {
+		return err
+	}
 	entry, err := store.Undo(ctx, flags.redo, merger, func() bool { return len(conflicts) > 0 })
 	if len(conflicts) > 0 {
 		a.showConflicts(conflicts)
@@ -71,7 +75,11 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 	if flags.redo {
 		verb = "Brought back"
 	}
-	a.say("%s the %s of %s: %s.", verb, entry.Kind, when(entry), files(*entry))
+	for _, e := range history {
+		if e.ID == entry.ID {
+			a.say("%s the %s of %s: %s.", verb, e.Kind, when(&e), files(e))
+		}
+	}
 	return nil
 }
 
@@ -79,7 +87,7 @@ func when(e *apply.Entry) string { return e.At.Local().Format("2006-01-02 15:04:
 
 // files counts the files of a run, those of the ledger apart.
 func files(e apply.Entry) string {
-	return fmt.Sprintf("%s new, %d changed, %d removed", count(e.New, "file"), e.Changed, e.Removed)
+	return fmt.Sprintf("%d new, %d changed, %d removed", e.New, e.Changed, e.Removed)
 }
 
 // counted reports whether a path of a run is a file of the code.

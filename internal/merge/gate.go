@@ -163,7 +163,7 @@ func (g *merger) constants(ctx context.Context, checker *gocheck.Checker, w *wor
 		if m[name] != b[name] && t[name] != b[name] && m[name] != t[name] {
 			wanted = ""
 		}
-		if wanted == now[name] || wanted == "" && b[name] == "" && (m[name] == "" || t[name] == "") {
+		if wanted == now[name] || m[name] == "" && now[name] == t[name] || strings.Contains(now[name], `\n`) { // the lines of a text are merged one by one
 			continue
 		}
 		g.decl, g.line = name, 1

@@ -48,16 +48,26 @@ func (p *goMerge) standing() {
 			p.touched[path] = true
 		}
 		inB, inM, inT := byKey(b.list.items), byKey(m.list.items), byKey(t.list.items)
+		var dropped []*item
 		for _, it := range m.list.items {
 			if it.comment() && inB[it.key] != nil && inT[it.key] == nil {
 				p.edits[it] = nil
 				p.touched[path] = true
+				dropped = append(dropped, it)
 			}
 		}
 		for at, it := range t.list.items {
-			if it.comment() && inB[it.key] == nil && inM[it.key] == nil {
-				p.add(t, at, it)
+			if !it.comment() || inB[it.key] != nil || inM[it.key] != nil {
+				continue
 			}
+			if k := slices.IndexFunc(dropped, func(old *item) bool { return alike(bag(old.sum), bag(it.sum)) >= 0.5 }); k >= 0 {
+				reworded := *dropped[k]
+				reworded.doc = it.doc
+				p.edits[dropped[k]] = &reworded
+				dropped = slices.Delete(dropped, k, k+1)
+				continue
+			}
+			p.add(t, at, it)
 		}
 	}
 }

@@ -60,6 +60,11 @@ func (g *merger) goPackage(b, m, t map[string]string) map[string]*string {
 	p := &goMerge{merger: g, result: map[string]*string{}, edits: map[*item]*item{}, inserts: map[string][]insertion{},
 		gone: map[string]bool{}, touched: map[string]bool{}, skipNew: map[*item]bool{}, groups: map[*item]string{}}
 	changed := changedFiles(b, t)
+	for _, path := range slices.Sorted(maps.Keys(t)) {
+		if _, there := m[path]; !there && b[path] == t[path] && g.options.broughtBack(path) {
+			changed = append(changed, path)
+		}
+	}
 	if len(changed) == 0 {
 		return p.result
 	}
@@ -438,7 +443,7 @@ func (p *goMerge) additions(f *goFile) {
 }
 
 func (p *goMerge) hasNew(f *goFile) bool {
-	return p.b.files[f.path] == nil || slices.ContainsFunc(f.units, func(u *unit) bool { return !p.skipNew[u.item] })
+	return p.b.files[f.path] == nil || p.options.broughtBack(f.path) || slices.ContainsFunc(f.units, func(u *unit) bool { return !p.skipNew[u.item] })
 }
 
 // add puts one item of theirs into a file of mine.
@@ -448,7 +453,7 @@ func (p *goMerge) add(f *goFile, at int, it *item) {
 		return
 	}
 	alone := *it
-	if !strings.Contains(alone.lead, "\n\n") {
+	if !strings.Contains(alone.lead, "\n") {
 		alone.lead = "\n\n"
 	}
 	in := insertion{item: &alone}

@@ -58,7 +58,8 @@ func (g *merger) hinted(w *work) []rename {
 				target = owner + "." + now
 			}
 			if m[folder][target] && !b[folder][target] && m[folder][old] && t[folder][target] {
-				g.file, g.decl, g.line = folder, target, 0
+				g.file, g.line = declaredIn(w.m, folder, target)
+				g.decl = target
 				g.refuse("not-ours", "the new rendering names %s so, and you declare a %s of your own; rename yours and run again", old, target)
 				continue
 			}
@@ -66,6 +67,20 @@ func (g *merger) hinted(w *work) []rename {
 		}
 	}
 	return list
+}
+
+// declaredIn is the file and line that a name of a folder is declared at.
+func declaredIn(texts map[string]string, folder, key string) (file string, line int) {
+	owner, _, _ := strings.Cut(key, ".")
+	for _, name := range slices.Sorted(maps.Keys(texts)) {
+		if path.Dir(name) != folder || !strings.HasSuffix(name, ".go") {
+			continue
+		}
+		if line := lineBefore(texts[name], owner, 0); line > 0 {
+			return name, line
+		}
+	}
+	return folder, 0
 }
 
 // folderKeys are the names that the files of each folder declare, with the

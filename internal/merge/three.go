@@ -421,7 +421,7 @@ func neighbourPlace(order, list []string, at int) int {
 			return p
 		}
 	}
-	return len(order)
+	return 0 // before what stands there by itself
 }
 
 // matchedList merges lists without keys: items of mine and theirs are known as
@@ -446,9 +446,28 @@ func (g *merger) matchedList(b, m, t *node) string {
 	return g.keyedList(b, m, t)
 }
 
-// rivals reports whether two new elements stand for one thing.
+// rivals reports whether two new elements stand for one thing: one method and
+// path with two handlers, for instance.
 func rivals(m, t *item) bool {
-	return m.body.sum == t.body.sum || len(m.body.marks) > 1 && (markLikeness(m, t) >= 0.5 || sameLiteral(m, t))
+	if m.body.sum == t.body.sum {
+		return true
+	}
+	of, it := literals(m), literals(t)
+	if len(of)+len(it) > 0 {
+		return slices.Equal(of, it)
+	}
+	return len(m.body.marks) > 1 && markLikeness(m, t) >= 0.5
+}
+
+// literals are the strings among the parts of an element.
+func literals(i *item) []string {
+	var list []string
+	for _, mark := range i.body.marks {
+		if strings.HasPrefix(mark, `"`) || strings.HasPrefix(mark, "`") {
+			list = append(list, mark)
+		}
+	}
+	return list
 }
 
 func markLikeness(a, b *item) float64 { return alike(a.body.marks, b.body.marks) }
@@ -460,10 +479,8 @@ func sameLiteral(a, b *item) bool {
 }
 
 func firstLiteral(i *item) string {
-	for _, mark := range i.body.marks {
-		if strings.HasPrefix(mark, `"`) || strings.HasPrefix(mark, "`") {
-			return mark
-		}
+	if list := literals(i); len(list) > 0 {
+		return list[0]
 	}
 	return ""
 }

@@ -16,10 +16,12 @@ func Trees(ctx context.Context, base, mine, theirs Tree, o *Options) *Result {
 	w := newWork(base, mine, theirs)
 	before := maps.Clone(w.m)
 	g.hints(w)
-	if !g.anythingThere(w) {
-		return g.finish(w, mine)
+	if len(g.conflicts) == 0 && g.anythingThere(w) {
+		g.replay(ctx, w)
 	}
-	g.replay(ctx, w)
+	if len(g.conflicts) > 0 {
+		return g.finish(w, mine) // more would only be said of what is not brought together
+	}
 	g.goFolders(w)
 	for _, name := range w.names() {
 		if !strings.HasSuffix(name, ".go") {
@@ -187,7 +189,7 @@ func (g *merger) anythingThere(w *work) bool {
 				missing++
 			}
 		}
-		if there > 0 || missing == 0 {
+		if there > 0 || missing == 0 || w.elsewhere(folder) {
 			continue
 		}
 		g.file, g.decl, g.line = folder, "", 0
@@ -196,6 +198,23 @@ func (g *merger) anythingThere(w *work) bool {
 		ok = ok && len(g.conflicts) == before
 	}
 	return ok
+}
+
+// elsewhere reports whether declarations that were rendered below a folder are
+// in files of other names there.
+func (w *work) elsewhere(folder string) bool {
+	b, m := folderKeys(w.b), folderKeys(w.m)
+	for at, keys := range b {
+		if folder != "." && at != folder && !strings.HasPrefix(at, folder+"/") {
+			continue
+		}
+		for key := range keys {
+			if m[at][key] {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (g *merger) goFolders(w *work) {
@@ -229,6 +248,8 @@ func (g *merger) other(w *work, name string) {
 	inB = inB && b != ""
 	g.file, g.decl, g.line = name, "", 1
 	switch {
+	case inB && !inM && inT && g.options.broughtBack(name):
+		w.set(name, &t)
 	case inB && inT && b == t:
 	case !inB && !inM && inT:
 		w.set(name, &t)
@@ -237,10 +258,6 @@ func (g *merger) other(w *work, name string) {
 			w.set(name, &t)
 		}
 	case inB && !inM && inT:
-		if g.options.broughtBack(name) {
-			w.set(name, &t)
-			return
-		}
 		g.line = 0
 		g.notice("the file stays deleted; --bring-back %s makes it again", name)
 	case inB && inM && !inT:
