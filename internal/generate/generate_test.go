@@ -64,7 +64,7 @@ func TestOneChangedColumnChangesFewFiles(t *testing.T) {
 	require.NoError(t, err)
 	defer lock.Close()
 	_, _, err = Open(p)
-	require.ErrorContains(t, err, "another run is at work")
+	require.ErrorContains(t, err, "is at work")
 	plan, err := Make(t.Context(), p, Source(p), Options{Full: true})
 	require.NoError(t, err)
 	assert.Len(t, plan.Model.Entities, 40)

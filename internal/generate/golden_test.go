@@ -26,7 +26,7 @@ func TestGoldenCopy(t *testing.T) {
 		require.NoError(t, os.RemoveAll(golden))
 		var out bytes.Buffer
 		require.Equal(t, 0, cli.Run([]string{"demo", "--folder", golden, "--no-start"}, nil, &out, &out), out.String())
-		for _, own := range []string{"bees.db", filepath.Join(".widegate", "base"), filepath.Join(".widegate", "lock")} {
+		for _, own := range []string{"bees.db", filepath.Join(".widegate", "base"), filepath.Join(".widegate", "lock"), filepath.Join(".widegate", "fresh"), filepath.Join(".widegate", "history")} {
 			require.NoError(t, os.RemoveAll(filepath.Join(golden, own)))
 		}
 		return
@@ -52,10 +52,10 @@ func readTree(t *testing.T, root string) map[string]string {
 			return err
 		}
 		name, _ := filepath.Rel(root, path)
-		if entry.IsDir() && filepath.ToSlash(name) == ".widegate/base" {
+		if at := filepath.ToSlash(name); entry.IsDir() && (at == ".widegate/base" || at == ".widegate/history") {
 			return fs.SkipDir
 		}
-		if entry.IsDir() || strings.HasPrefix(name, "bees.db") || entry.Name() == "lock" {
+		if entry.IsDir() || strings.HasPrefix(name, "bees.db") || entry.Name() == "lock" || entry.Name() == "fresh" {
 			return nil
 		}
 		text, err := os.ReadFile(path)

@@ -24,6 +24,7 @@ import (
 	"os"
 	"os/exec"
 	"path"
+	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -433,10 +434,24 @@ func (p *Program) imported(name string) (*types.Package, error) {
 func (c *Checker) external(name string) (*types.Package, error) {
 	c.lock.Lock()
 	defer c.lock.Unlock()
-	if c.exports[name] == "" {
-		return nil, fs.ErrNotExist
+	if c.exports[name] != "" {
+		if pkg, err := c.outside.Import(name); err == nil {
+			return pkg, nil
+		}
 	}
-	return c.outside.Import(name)
+	return types.NewPackage(name, likelyName(name)), fs.ErrNotExist // taken on trust, under its likely name
+}
+
+var versionPart = regexp.MustCompile(`^v[0-9]+$`)
+
+// likelyName is what a package that cannot be had is probably called.
+func likelyName(importPath string) string {
+	name := path.Base(importPath)
+	if versionPart.MatchString(name) {
+		name = path.Base(path.Dir(importPath))
+	}
+	name, _, _ = strings.Cut(name, ".")
+	return strings.TrimSuffix(strings.TrimPrefix(name, "go-"), "-go")
 }
 
 // Faults are the errors of all packages, by file and line.

@@ -63,8 +63,7 @@ func New(db gate.DB) (*Service, error) {
 		DB:      db,
 		OpenAPI: openAPI,
 	}
-	var err error
-	s.API, err = rest.New(config,
+	parts := []rest.Part{
 		rest.Mount(s.apiary, s.apiaryRoutes()),
 		rest.Mount(s.apiaryYield, s.apiaryYieldRoutes()),
 		rest.Mount(s.batch, s.batchRoutes()),
@@ -81,7 +80,9 @@ func New(db gate.DB) (*Service, error) {
 		rest.Mount(s.sensorReading, s.sensorReadingRoutes()),
 		rest.Mount(s.substance, s.substanceRoutes()),
 		rest.Mount(s.treatment, s.treatmentRoutes()),
-	)
+	}
+	var err error
+	s.API, err = rest.New(config, parts...)
 	if err != nil {
 		return nil, fmt.Errorf("making the service: %w", err)
 	}
