@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"widegate/internal/fault"
 	"widegate/internal/merge"
@@ -51,22 +52,47 @@ type diskFile struct {
 // readDisk reads what lies where files are rendered or were, and the other Go
 // files of their folders and of the module.
 func (plan *Plan) readDisk() error {
-	for _, name := range plan.allFiles() {
-		f, err := plan.look(name)
-		if err != nil {
-			return err
-		}
-		if f.text != nil {
-			plan.disk[name] = f
-		}
+	if err := plan.lookAll(plan.allFiles()); err != nil {
+		return err
 	}
 	return plan.readAround()
 }
 
+// lookAll reads files, several at a time.
+func (plan *Plan) lookAll(names []string) error {
+	found := make([]diskFile, len(names))
+	faults := make([]error, len(names))
+	next := make(chan int)
+	var group sync.WaitGroup
+	for range readers {
+		group.Go(func() {
+			for i := range next {
+				found[i], faults[i] = plan.look(names[i])
+			}
+		})
+	}
+	for i := range names {
+		next <- i
+	}
+	close(next)
+	group.Wait()
+	for i, name := range names {
+		if faults[i] != nil {
+			return faults[i]
+		}
+		if found[i].text != nil {
+			plan.disk[name] = found[i]
+		}
+	}
+	return nil
+}
+
+// readers is how many files are read at once.
+const readers = 8
+
 // look reads a file, through a link that stays inside the root.
 func (plan *Plan) look(name string) (diskFile, error) {
-	root := plan.project.Root
-	at := filepath.Join(root, filepath.FromSlash(name))
+	at := filepath.Join(plan.home, filepath.FromSlash(name))
 	info, err := os.Lstat(at)
 	if errors.Is(err, fs.ErrNotExist) {
 		return diskFile{}, nil
@@ -75,15 +101,11 @@ func (plan *Plan) look(name string) (diskFile, error) {
 		return diskFile{}, fmt.Errorf("reading %s: %w", name, err)
 	}
 	f := diskFile{mode: info.Mode().Perm()}
-	real, err := filepath.EvalSymlinks(at)
+	real, err := plan.behind(at, info)
 	if err != nil {
 		return f, fault.New("mend or remove the link", "%s is a link that leads nowhere: %w", name, err)
 	}
-	home, err := filepath.EvalSymlinks(root)
-	if err != nil {
-		return f, fmt.Errorf("reading %s: %w", name, err)
-	}
-	below, err := filepath.Rel(home, real)
+	below, err := filepath.Rel(plan.home, real)
 	if err != nil || below == ".." || strings.HasPrefix(below, ".."+string(filepath.Separator)) {
 		return f, fault.New("move the file into the project, or leave it out", "%s is a link to %s, outside of the project", name, real)
 	}
@@ -147,6 +169,25 @@ func (plan *Plan) readAround() error {
 		return fmt.Errorf("reading the module: %w", err)
 	}
 	return nil
+}
+
+// behind is where a path leads when links are followed.
+func (plan *Plan) behind(at string, info fs.FileInfo) (string, error) {
+	if info.Mode()&fs.ModeSymlink != 0 {
+		return filepath.EvalSymlinks(at)
+	}
+	folder := filepath.Dir(at)
+	plan.lock.Lock()
+	defer plan.lock.Unlock()
+	real, known := plan.folders[folder]
+	if !known {
+		var err error
+		if real, err = filepath.EvalSymlinks(folder); err != nil {
+			return "", err
+		}
+		plan.folders[folder] = real
+	}
+	return filepath.Join(real, filepath.Base(at)), nil
 }
 
 func (plan *Plan) allFiles() []string {

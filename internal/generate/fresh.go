@@ -62,14 +62,9 @@ func (plan *Plan) fresh() (bool, error) {
 	if err != nil {
 		return false, fmt.Errorf("reading the fingerprint: %w", err)
 	}
-	for name := range plan.ledger.Base {
-		f, err := plan.look(name)
-		if err != nil {
-			return false, nil // what is wrong is said when the file is needed
-		}
-		if f.text != nil {
-			plan.disk[name] = f
-		}
+	if plan.lookAll(plan.ledger.Written()) != nil {
+		clear(plan.disk)
+		return false, nil // what is wrong is said when the file is needed
 	}
 	if string(known) != plan.sum() {
 		clear(plan.disk)

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"widegate"
@@ -46,17 +47,20 @@ type Plan struct {
 	Notices   []merge.Notice
 	Command   string // the folder of the starter, as `go run` takes it
 
-	project  *project.Project
-	options  Options
-	module   *gomodule.Module
-	ledger   *project.Ledger
-	files    map[string]render.File
-	disk     map[string]diskFile
-	around   map[string]string // Go files of the module that are nobody's but the developer's
-	changed  merge.Tree
-	started  time.Time
-	inputs   string // fingerprint of what the texts are made from
-	knownSum string // what the fingerprint file says
+	project *project.Project
+	options Options
+	module  *gomodule.Module
+	ledger  *project.Ledger
+	files   map[string]render.File
+	disk    map[string]diskFile
+	around  map[string]string // Go files of the module that are nobody's but the developer's
+	changed merge.Tree
+	started time.Time
+	inputs  string // fingerprint of what the texts are made from
+
+	home    string // the root, links followed
+	lock    sync.Mutex
+	folders map[string]string // where folders are, links followed
 }
 
 // ErrConflict is returned when a person must decide first.
@@ -80,8 +84,11 @@ func Source(p *project.Project) read.Source {
 // Make reads, models, renders and merges, and decides what happens to each
 // file. The source is that of the project, with what the caller adds to it.
 func Make(ctx context.Context, p *project.Project, source read.Source, o Options) (*Plan, error) {
-	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}}
+	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}, folders: map[string]string{}}
 	var err error
+	if plan.home, err = realPath(p.Root); err != nil {
+		return nil, err
+	}
 	if plan.module, err = gomodule.Find(p.Root); err != nil {
 		return nil, err
 	}
@@ -113,6 +120,15 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.merge(ctx)
 	return plan, nil
+}
+
+// realPath is a full path without links.
+func realPath(folder string) (string, error) {
+	full, err := filepath.Abs(folder)
+	if err != nil {
+		return "", err
+	}
+	return filepath.EvalSymlinks(full)
 }
 
 func (plan *Plan) render() error {
@@ -243,14 +259,10 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 		}
 		changes = append(changes, apply.Change{Path: at, Old: on.text, New: plan.changed[name], Mode: on.mode})
 	}
-	before := maps.Clone(plan.ledger.Base)
+	before := plan.ledger.Base
+	plan.ledger.Base = map[string][]byte{}
 	for name, f := range plan.files {
 		plan.ledger.Base[name] = f.Text
-	}
-	for name := range before {
-		if _, rendered := plan.files[name]; !rendered {
-			delete(plan.ledger.Base, name)
-		}
 	}
 	text, err := plan.Catalog.Encode()
 	if err != nil {
@@ -260,9 +272,12 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	for name := range before {
-		if _, stays := plan.ledger.Base[name]; !stays {
+	for name, was := range before {
+		switch now, stays := plan.ledger.Base[name]; {
+		case !stays:
 			files[project.BasePath(name)] = nil
+		case bytes.Equal(now, was) && !slices.Contains(plan.ledger.Mixed, name):
+			delete(files, project.BasePath(name)) // it is on disk as it is
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {

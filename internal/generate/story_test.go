@@ -95,6 +95,7 @@ func TestStory(t *testing.T) {
 	ddl, err := beekeeping.Schema("sqlite")
 	require.NoError(t, err)
 	p := newProject(t, ddl)
+	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "go.mod"), []byte("module bees\n\ngo 1.26.0\n"), 0o644)) // of real versions
 	write := func() *Plan {
 		store, _, err := Open(p)
 		require.NoError(t, err)
@@ -138,10 +139,8 @@ func TestStory(t *testing.T) {
 			assert.Contains(t, string(text), want, name)
 		}
 	}
-	vet := exec.Command("go", "build", "-gcflags=-e", "./store", "./api")
+	vet := exec.Command("go", "vet", "./...")
 	vet.Dir = p.Root
-	vet.Env = append(os.Environ(), "GOFLAGS=-mod=mod")
 	out, err := vet.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 }
-

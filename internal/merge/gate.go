@@ -208,8 +208,8 @@ type route struct {
 
 // routes refuses patterns that clash and did not before.
 func (g *merger) routes(w *work, before map[string]string, folder string) {
-	old := routesOf(before, folder)
-	for group, list := range routesOf(w.m, folder) {
+	old := g.routesOf(before, folder)
+	for group, list := range g.routesOf(w.m, folder) {
 		if !clash(list...) {
 			continue
 		}
@@ -238,44 +238,66 @@ func (g *merger) refuseRoute(w *work, before map[string]string, r, other route) 
 	g.refuse("route-clash", "the pattern %q clashes with %q in %s", r.pattern, other.pattern, other.file)
 }
 
+// registered are the patterns of a text, by what they are registered with.
+type registered struct {
+	text   string
+	routes map[string][]route
+}
+
 // routesOf finds the patterns of a folder, by what they are registered with: a
 // package, or a variable of one function.
-func routesOf(texts map[string]string, folder string) map[string][]route {
+func (g *merger) routesOf(texts map[string]string, folder string) map[string][]route {
 	routes := map[string][]route{}
 	for _, name := range slices.Sorted(maps.Keys(texts)) {
 		if path.Dir(name) != folder || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
 			continue
 		}
-		s, err := parseGo(name, texts[name])
-		if err != nil {
-			continue
+		found := g.patterns[name]
+		if found.routes == nil || found.text != texts[name] {
+			found = registered{texts[name], routesIn(name, texts[name])}
+			g.patterns[name] = found
 		}
-		packages := map[string]bool{}
-		for _, i := range importsOf(s) {
-			packages[i.locals()[0]] = true
+		for with, list := range found.routes {
+			routes[with] = append(routes[with], list...)
 		}
-		for _, d := range s.file.Decls {
-			decl := ""
-			if f, ok := d.(*ast.FuncDecl); ok {
-				decl = (&goFile{goSource: s}).funcKey(f)
-			}
-			ast.Inspect(d, func(n ast.Node) bool {
-				call, ok := n.(*ast.CallExpr)
-				if !ok || len(call.Args) < 2 {
-					return true
-				}
-				pattern, with := patternOf(call), registrar(call)
-				if pattern == "" || with == "" {
-					return true
-				}
-				if !packages[with] {
-					with += " in " + decl
-				}
-				from, _ := s.span(call)
-				routes[with] = append(routes[with], route{pattern, name, decl, s.lineAt(from)})
+	}
+	return routes
+}
+
+func routesIn(name, text string) map[string][]route {
+	routes := map[string][]route{}
+	if !strings.Contains(text, "On(") && !strings.Contains(text, "Handle") {
+		return routes
+	}
+	s, err := parseGo(name, text)
+	if err != nil {
+		return routes
+	}
+	packages := map[string]bool{}
+	for _, i := range importsOf(s) {
+		packages[i.locals()[0]] = true
+	}
+	for _, d := range s.file.Decls {
+		decl := ""
+		if f, ok := d.(*ast.FuncDecl); ok {
+			decl = (&goFile{goSource: s}).funcKey(f)
+		}
+		ast.Inspect(d, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) < 2 {
 				return true
-			})
-		}
+			}
+			pattern, with := patternOf(call), registrar(call)
+			if pattern == "" || with == "" {
+				return true
+			}
+			if !packages[with] {
+				with += " in " + decl
+			}
+			from, _ := s.span(call)
+			routes[with] = append(routes[with], route{pattern, name, decl, s.lineAt(from)})
+			return true
+		})
 	}
 	return routes
 }

@@ -14,10 +14,10 @@ type goPackage struct {
 	broken map[string]error   // files that do not parse
 }
 
-func cutPackage(texts map[string]string) *goPackage {
+func (g *merger) cutPackage(texts map[string]string) *goPackage {
 	p := &goPackage{texts: texts, files: map[string]*goFile{}, units: map[string][]*unit{}, broken: map[string]error{}}
 	for _, path := range slices.Sorted(maps.Keys(texts)) {
-		f, err := cutGo(path, texts[path])
+		f, err := g.cut(path, texts[path])
 		if err != nil {
 			p.broken[path] = err
 			continue
@@ -31,6 +31,20 @@ func cutPackage(texts map[string]string) *goPackage {
 		}
 	}
 	return p
+}
+
+// cut is cutGo, done once for each text: most files are the same in all three
+// versions.
+func (g *merger) cut(path, text string) (*goFile, error) {
+	key := path + tokenBreak + text
+	if f := g.known[key]; f != nil {
+		return f, nil
+	}
+	f, err := cutGo(path, text)
+	if err == nil {
+		g.known[key] = f
+	}
+	return f, err
 }
 
 // goMerge merges one package.
@@ -75,7 +89,7 @@ func (g *merger) goPackage(b, m, t map[string]string) map[string]*string {
 		return p.result
 	}
 	b, t = followImportNames(b, m, t)
-	p.b, p.m, p.t = cutPackage(b), cutPackage(m), cutPackage(t)
+	p.b, p.m, p.t = g.cutPackage(b), g.cutPackage(m), g.cutPackage(t)
 	if !p.readable() {
 		return p.result
 	}

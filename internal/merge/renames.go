@@ -150,6 +150,9 @@ func (g *merger) own(w *work) []rename {
 		}
 	}
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if !g.namesMissing(w, folder) {
+			continue
+		}
 		in := func(texts map[string]string) *goPackage {
 			files := map[string]string{}
 			for name, text := range texts {
@@ -157,12 +160,33 @@ func (g *merger) own(w *work) []rename {
 					files[name] = text
 				}
 			}
-			return cutPackage(files)
+			return g.cutPackage(files)
 		}
 		b, m, t := in(w.b), in(w.m), in(w.t)
 		list = append(list, ownIn(folder, b, m, t)...)
 	}
 	return list
+}
+
+// namesMissing reports whether a file that the developer changed has lost a
+// declaration or a field: without that nothing was renamed.
+func (g *merger) namesMissing(w *work, folder string) bool {
+	b, m := map[string]string{}, map[string]string{}
+	for name, text := range w.b {
+		if path.Dir(name) == folder && w.m[name] != text {
+			b[name] = text
+			if own, there := w.m[name]; there {
+				m[name] = own
+			}
+		}
+	}
+	have := folderKeys(m)[folder]
+	for key := range folderKeys(b)[folder] {
+		if !have[key] {
+			return true
+		}
+	}
+	return false
 }
 
 func ownIn(folder string, b, m, t *goPackage) []rename {

@@ -12,6 +12,8 @@ type merger struct {
 	options   *Options
 	conflicts []Conflict
 	notices   []Notice
+	known     map[string]*goFile // by path and text
+	patterns  map[string]registered
 
 	file string   // of mine
 	decl string   // the declaration at hand

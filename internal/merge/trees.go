@@ -12,7 +12,7 @@ import (
 // Trees merges folders: base and theirs hold what was and is rendered, mine the
 // folder as the developer has it, with files of their own.
 func Trees(ctx context.Context, base, mine, theirs Tree, o *Options) *Result {
-	g := &merger{options: o}
+	g := &merger{options: o, known: map[string]*goFile{}, patterns: map[string]registered{}}
 	w := newWork(base, mine, theirs)
 	before := maps.Clone(w.m)
 	g.hints(w)

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"widegate/internal/fault"
 )
@@ -129,30 +130,68 @@ func sides(text []byte) (ours, theirs []byte, mixed bool) {
 	return ours, theirs, mixed
 }
 
+// loadBase reads the recorded texts, several at a time.
 func (l *Ledger) loadBase(folder string) error {
-	return filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
+	var paths []string
+	err := filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
 		if errors.Is(err, os.ErrNotExist) {
 			return nil
 		}
-		if err != nil || entry.IsDir() {
-			return err
+		if err == nil && !entry.IsDir() {
+			paths = append(paths, at)
 		}
-		text, err := os.ReadFile(at)
-		if err != nil {
-			return fmt.Errorf("reading the ledger: %w", err)
-		}
-		below, err := filepath.Rel(folder, at)
-		if err != nil {
-			return err
-		}
-		name := strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)
-		ours, _, mixed := sides(bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")))
-		if mixed {
-			l.Mixed = append(l.Mixed, name)
-		}
-		l.Base[name] = append([]byte{}, ours...)
-		return nil
+		return err
 	})
+	if err != nil {
+		return fmt.Errorf("reading the ledger: %w", err)
+	}
+	texts, faults := make([][]byte, len(paths)), make([]error, len(paths))
+	next := make(chan int)
+	var group sync.WaitGroup
+	for range min(readers, len(paths)) {
+		group.Go(func() {
+			for i := range next {
+				texts[i], faults[i] = os.ReadFile(paths[i])
+			}
+		})
+	}
+	for i := range paths {
+		next <- i
+	}
+	close(next)
+	group.Wait()
+	for i, at := range paths {
+		if faults[i] != nil {
+			return fmt.Errorf("reading the ledger: %w", faults[i])
+		}
+		if err := l.addBase(folder, at, texts[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readers is how many files are read at once.
+const readers = 8
+
+func (l *Ledger) addBase(folder, at string, text []byte) error {
+	below, err := filepath.Rel(folder, at)
+	if err != nil {
+		return err
+	}
+	name := strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)
+	if bytes.Contains(text, []byte("\r\n")) {
+		text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
+	}
+	ours, _, mixed := sides(text)
+	if mixed {
+		l.Mixed = append(l.Mixed, name)
+	}
+	if ours == nil {
+		ours = []byte{}
+	}
+	l.Base[name] = ours
+	return nil
 }
 
 // ignored is what does not belong into version control: what a run has in the
