@@ -22,6 +22,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"widegate/internal/fault"
@@ -243,6 +244,9 @@ func (s *Store) stage(ctx context.Context, j *journal, changes []Change) error {
 	close(next)
 	group.Wait()
 	for _, err := range append(faults, ctx.Err()) {
+		if errors.Is(err, syscall.ENOSPC) {
+			return fault.New("make room, then run again", "the disk is full, nothing was changed: %w", err)
+		}
 		if err != nil {
 			return fmt.Errorf("staging: %w", err)
 		}

@@ -80,6 +80,7 @@ type Package struct {
 	Faults []Fault
 
 	deep        bool // with function bodies
+	blind       bool // something that it imports could not be had
 	imports     []string
 	testImports []string
 	test        []*ast.File // files of the package's tests
@@ -398,9 +399,13 @@ func (p *Program) types(pkg *Package, files []*ast.File, report bool) *types.Pac
 		name = path.Join(p.checker.module, pkg.Folder)
 	}
 	config := types.Config{
-		Importer: importFunc(p.imported),
+		Importer: importFunc(func(name string) (*types.Package, error) {
+			from, err := p.imported(name)
+			pkg.blind = pkg.blind || err != nil
+			return from, err
+		}),
 		Error: func(err error) {
-			if report && pkg.deep && !strings.Contains(err.Error(), "could not import") {
+			if report && pkg.deep && pkg.believed(err) {
 				pkg.fault(p.Fset, err)
 			}
 		},
@@ -409,6 +414,20 @@ func (p *Program) types(pkg *Package, files []*ast.File, report bool) *types.Pac
 	}
 	checked, _ := config.Check(name, p.Fset, files, pkg.Info) // each error was taken above
 	return checked
+}
+
+// believed reports whether an error is one of the code. Where an import could
+// not be had, only what does not depend on it is.
+func (pkg *Package) believed(err error) bool {
+	message := err.Error()
+	switch {
+	case strings.Contains(message, "could not import"):
+		return false
+	case pkg.blind:
+		_, name, undefined := strings.Cut(message, "undefined: ")
+		return undefined && !strings.Contains(name, ".") || strings.Contains(message, "redeclared in this block")
+	}
+	return true
 }
 
 type importFunc func(string) (*types.Package, error)

@@ -34,7 +34,9 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 		return
 	}
 	checker := gocheck.New(g.options.Module, g.options.Root)
-	g.builds(ctx, checker, w, before, changed)
+	if !g.options.alone {
+		g.builds(ctx, checker, w, before, changed)
+	}
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
 		g.constants(ctx, checker, w, before, folder)
 		g.routes(w, before, folder)

@@ -151,7 +151,7 @@ func cutSQL(text string) *node {
 			key = fmt.Sprintf("%s %d", key, seen[key])
 		}
 		from, to := part[0].from, part[len(part)-1].to
-		elements = append(elements, element{from: from, to: to, key: key, what: "statement", kind: "named", body: func() *node { return s.sqlStatement(part) }})
+		elements = append(elements, element{from: from, to: to, key: key, what: "definition", kind: "named", body: func() *node { return s.sqlStatement(part) }})
 	}
 	n := s.list(keyed, "statements", extent{0, 0, len(text), len(text)}, false, elements)
 	n.ended = true

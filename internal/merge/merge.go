@@ -48,6 +48,8 @@ type Options struct {
 	Outputs   []string // folders none of which is ever deleted whole; the root if there are none
 	Module    string   // import path of the tree's root; empty if it is not known
 	Root      string   // folder on disk where the go command runs; empty for none
+
+	alone bool // a file without the others of its package, which cannot be type-checked
 }
 
 // Conflict is a place that a person must decide on.
@@ -74,11 +76,11 @@ func (c Conflict) Settled() bool {
 }
 
 func place(file, decl, member string) string {
-	if decl != "" {
-		file += ":" + decl
-		if member != "" {
-			file += "." + member
-		}
+	switch {
+	case decl != "" && member != "":
+		return file + ":" + decl + "." + member
+	case decl+member != "":
+		return file + ":" + decl + member
 	}
 	return file
 }
@@ -131,7 +133,7 @@ func (c Conflict) String() string {
 	if c.Line > 0 {
 		at = fmt.Sprintf("%s:%d", c.File, c.Line)
 	}
-	if c.Decl != "" {
+	if c.Decl+c.Member != "" {
 		at += " " + strings.TrimPrefix(place("", c.Decl, c.Member), ":")
 	}
 	return fmt.Sprintf("%s: %s (%s)", at, c.Message, c.Class)

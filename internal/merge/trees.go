@@ -35,14 +35,25 @@ func Trees(ctx context.Context, base, mine, theirs Tree, o *Options) *Result {
 }
 
 // Files merges one file; name tells its language.
+//
+// The record of a file is merged as the file is.
 func Files(ctx context.Context, name string, base, mine, theirs []byte, o *Options) *Result {
+	if plain, record := strings.CutSuffix(name, ".base"); record {
+		result := Files(ctx, plain, base, mine, theirs, o)
+		if text, changed := result.Changed[plain]; changed {
+			result.Changed = Tree{name: text}
+		}
+		return result
+	}
 	one := func(text []byte) Tree {
 		if text == nil {
 			return Tree{}
 		}
 		return Tree{name: text}
 	}
-	return Trees(ctx, one(base), one(mine), one(theirs), o)
+	single := *o
+	single.alone = true
+	return Trees(ctx, one(base), one(mine), one(theirs), &single)
 }
 
 // layout is what of a file's bytes the merge does not look at.

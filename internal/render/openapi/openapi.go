@@ -266,7 +266,8 @@ func withParameter(e *model.Entity) []object {
 	for i, r := range e.Relations {
 		names[i] = r.JSON
 	}
-	return []object{query("with", "Relations to embed, separated by commas; a dot leads on. There are "+strings.Join(names, ", ")+".", object{{"type", "string"}})}
+	schema := object{{"type", "array"}, {"items", object{{"type", "string"}, {"examples", names}}}} // one a line, so that edits beside them merge
+	return []object{append(query("with", "Relations to embed, separated by commas; a dot leads on.", schema), member{"explode", false})}
 }
 
 func visible(e *model.Entity) []*model.Field {
