@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -74,6 +76,9 @@ func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs st
 	}
 	if err != nil {
 		return err
+	}
+	if len(result.Conflicts) == 0 {
+		result.Conflicts = protected(mine, info.IsDir(), result.Changed)
 	}
 	if flags.report != "" {
 		if err := writeReport(flags.report, result); err != nil {
@@ -144,6 +149,40 @@ func mergeFolders(ctx context.Context, base, mine, theirs string, o *merge.Optio
 	return merge.Trees(ctx, trees[0], trees[1], trees[2], o), nil
 }
 
+// protected refuses to change files that may not be.
+func protected(mine string, folder bool, changed merge.Tree) []merge.Conflict {
+	var list []merge.Conflict
+	for _, name := range slices.Sorted(maps.Keys(changed)) {
+		at := mine
+		if folder {
+			at = filepath.Join(mine, filepath.FromSlash(name))
+		}
+		if info, err := os.Stat(at); err == nil && info.Mode().Perm()&0o200 == 0 {
+			list = append(list, merge.Conflict{File: name, Line: 1, Class: "read-only", Message: "the file is write-protected and would change; give yourself the right to write it, then run again"})
+		}
+		if folder && !inside(mine, at) {
+			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file is a link that leads out of the folder; move it in, and run again"})
+		}
+	}
+	return list
+}
+
+// inside reports whether a path stays in a folder when links are followed; one
+// that is not there yet does if its folder does.
+func inside(folder, at string) bool {
+	home, err := filepath.EvalSymlinks(folder)
+	if err != nil {
+		return true // it is read next, which says what is wrong
+	}
+	real, err := filepath.EvalSymlinks(at)
+	for err != nil && at != filepath.Dir(at) {
+		at = filepath.Dir(at)
+		real, err = filepath.EvalSymlinks(at)
+	}
+	below, err := filepath.Rel(home, real)
+	return err == nil && below != ".." && !strings.HasPrefix(below, ".."+string(filepath.Separator))
+}
+
 // readTree reads all files below a folder but those of version control.
 func readTree(folder string) (merge.Tree, error) {
 	tree := merge.Tree{}
@@ -153,8 +192,11 @@ func readTree(folder string) (merge.Tree, error) {
 			return err
 		case entry.IsDir() && strings.HasPrefix(entry.Name(), ".git"):
 			return filepath.SkipDir
-		case !entry.Type().IsRegular():
+		case entry.IsDir():
 			return nil
+		}
+		if info, err := os.Stat(at); err != nil || !info.Mode().IsRegular() {
+			return nil // a link to a folder or to nowhere, a socket
 		}
 		text, err := os.ReadFile(at)
 		if err != nil {

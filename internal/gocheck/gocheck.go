@@ -37,6 +37,7 @@ type Checker struct {
 	module string // import path of the tree's root
 	root   string // where the go command runs
 	fset   *token.FileSet
+	build  build.Context
 
 	lock    sync.Mutex
 	parsed  map[string]*parsedFile // by path and text
@@ -54,7 +55,7 @@ type parsedFile struct {
 // then known by the end of its import path. An empty root means that there is
 // no go command.
 func New(module, root string) *Checker {
-	c := &Checker{module: module, root: root, fset: token.NewFileSet(), parsed: map[string]*parsedFile{}, exports: map[string]string{}, asked: map[string]bool{}}
+	c := &Checker{module: module, root: root, fset: token.NewFileSet(), build: build.Default, parsed: map[string]*parsedFile{}, exports: map[string]string{}, asked: map[string]bool{}}
 	c.outside = importer.ForCompiler(c.fset, "gc", func(name string) (io.ReadCloser, error) {
 		if file := c.exports[name]; file != "" { // under the lock, by external
 			return os.Open(file)
@@ -162,7 +163,7 @@ func (p *Program) place(name, text string, files map[string]string) {
 	if parsed.file == nil {
 		return
 	}
-	if !matches(name, text) {
+	if !matches(p.checker.build, name, text) {
 		return
 	}
 	pkg := p.Packages[folder]
@@ -184,12 +185,44 @@ func (p *Program) place(name, text string, files map[string]string) {
 	pkg.Files[name] = parsed.file
 }
 
-// matches reports whether a build for this system takes the file.
-func matches(name, text string) bool {
-	context := build.Default
+// matches reports whether a build takes the file.
+func matches(context build.Context, name, text string) bool {
 	context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
 	ok, err := context.MatchFile("", path.Base(name))
 	return ok || err != nil
+}
+
+// variantWords are the words of a constraint, and of a file's name.
+var variantWords = regexp.MustCompile(`[A-Za-z0-9.]+`)
+
+// Variants are checkers for other builds: for each system or tag that a file of
+// the folders waits for, and that this system's build leaves out.
+func (c *Checker) Variants(files map[string]string, folders map[string]bool) []*Checker {
+	var list []*Checker
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if !folders[path.Dir(name)] || !strings.HasSuffix(name, ".go") || matches(c.build, name, files[name]) || slices.ContainsFunc(list, func(v *Checker) bool { return matches(v.build, name, files[name]) }) {
+			continue
+		}
+		words := variantWords.FindAllString(strings.ReplaceAll(strings.TrimSuffix(path.Base(name), ".go"), "_", " "), -1)
+		for line := range strings.Lines(files[name]) {
+			if rest, ok := strings.CutPrefix(line, "//go:build "); ok {
+				words = append(words, variantWords.FindAllString(rest, -1)...)
+			}
+		}
+		for _, word := range words {
+			v := New(c.module, c.root)
+			v.build.GOOS = word
+			if !matches(v.build, name, files[name]) {
+				v.build.GOOS = c.build.GOOS
+				v.build.BuildTags = append(slices.Clone(c.build.BuildTags), word)
+			}
+			if matches(v.build, name, files[name]) {
+				list = append(list, v)
+				break
+			}
+		}
+	}
+	return list
 }
 
 func (pkg *Package) fault(fset *token.FileSet, err error) {

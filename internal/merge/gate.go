@@ -36,6 +36,9 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 	checker := gocheck.New(g.options.Module, g.options.Root)
 	if !g.options.alone {
 		g.builds(ctx, checker, w, before, changed)
+		for _, variant := range checker.Variants(w.m, changed) {
+			g.builds(ctx, variant, w, before, changed)
+		}
 	}
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
 		g.constants(ctx, checker, w, before, folder)
@@ -48,6 +51,7 @@ func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, 
 	now := checker.Check(ctx, w.m, changed)
 	faults := now.Faults()
 	if len(faults) == 0 {
+		g.retyped(ctx, checker, now, w, before, changed)
 		return
 	}
 	known := map[string]int{}

@@ -1,0 +1,110 @@
+package merge
+
+import (
+	"context"
+	"fmt"
+	"go/ast"
+	"go/types"
+	"maps"
+	"slices"
+	"strings"
+
+	"widegate/internal/gocheck"
+)
+
+// retyped notices where the developer's own files use what the new rendering
+// gives another type or value: they build, and may mean something else.
+func (g *merger) retyped(ctx context.Context, checker *gocheck.Checker, now *gocheck.Program, w *work, before map[string]string, changed map[string]bool) {
+	if !g.ownFiles(w, now) {
+		return
+	}
+	was := checker.Check(ctx, before, map[string]bool{})
+	differ := map[types.Object]string{}
+	for folder := range changed {
+		old, fresh := was.Packages[folder], now.Packages[folder]
+		if old == nil || fresh == nil || old.Types == nil || fresh.Types == nil {
+			continue
+		}
+		described := map[string]string{}
+		for obj, name := range members(old.Types) {
+			described[name] = describe(obj)
+		}
+		for obj, name := range members(fresh.Types) {
+			if text, there := described[name]; there && text != describe(obj) {
+				differ[obj] = fmt.Sprintf("%s was %s and is %s", name, text, describe(obj))
+			}
+		}
+	}
+	for _, folder := range slices.Sorted(maps.Keys(now.Packages)) {
+		for ident, obj := range now.Packages[folder].Info.Uses {
+			if what, ok := differ[origin(obj)]; ok {
+				g.noticeUse(w, now, ident, what)
+			}
+		}
+	}
+}
+
+func (g *merger) noticeUse(w *work, now *gocheck.Program, ident *ast.Ident, what string) {
+	at := now.Fset.Position(ident.Pos())
+	if !w.own(at.Filename) {
+		return
+	}
+	g.file, g.line = at.Filename, at.Line
+	g.decl = declarationAt(w.m[at.Filename], at.Line)
+	g.notice("%s; see whether this use still means what it should", what)
+}
+
+// own reports whether a file is the developer's alone.
+func (w *work) own(name string) bool {
+	_, inB := w.b[name]
+	_, inT := w.t[name]
+	return !inB && !inT
+}
+
+// ownFiles reports whether any file that was checked in full is the
+// developer's.
+func (g *merger) ownFiles(w *work, now *gocheck.Program) bool {
+	for folder := range now.Checked() {
+		for name := range now.Packages[folder].Files {
+			if w.own(name) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// members are the names of a package, with the fields and methods of its
+// types.
+func members(pkg *types.Package) map[types.Object]string {
+	list := map[types.Object]string{}
+	for _, name := range pkg.Scope().Names() {
+		obj := pkg.Scope().Lookup(name)
+		if _, isType := obj.(*types.TypeName); !isType {
+			list[obj] = name
+			continue
+		}
+		named, ok := obj.Type().(*types.Named)
+		if !ok {
+			continue
+		}
+		for m := range named.Methods() {
+			list[m] = name + "." + m.Name()
+		}
+		if s, ok := named.Underlying().(*types.Struct); ok {
+			for f := range s.Fields() {
+				list[f] = name + "." + f.Name()
+			}
+		}
+	}
+	return list
+}
+
+// describe is the type of an object, and the value of a constant.
+func describe(obj types.Object) string {
+	text := types.TypeString(obj.Type(), func(p *types.Package) string { return p.Name() })
+	if c, ok := obj.(*types.Const); ok {
+		return strings.TrimPrefix(text, "untyped ") + " " + c.Val().String()
+	}
+	return text
+}
