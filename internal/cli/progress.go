@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,10 +31,10 @@ func (a *app) progress(doing string) (report func(what string), done func()) {
 		case a.quiet || time.Since(start) < patience || current == "":
 		case isTerminal(a.err):
 			said = current
-			fmt.Fprintf(a.err, "\r\x1b[K%s %s, %d s", doing, current, int(time.Since(start).Seconds()))
+			fmt.Fprintf(a.err, "\r\x1b[K%s, %d s", strings.TrimSpace(doing+" "+current), int(time.Since(start).Seconds()))
 		case said != current:
 			said = current
-			fmt.Fprintf(a.err, "%s %s\n", doing, current)
+			fmt.Fprintf(a.err, "%s\n", strings.TrimSpace(doing+" "+current))
 		}
 	}
 	stop := make(chan struct{})

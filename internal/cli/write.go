@@ -104,9 +104,10 @@ func (a *app) open(p *project.Project) (*apply.Store, error) {
 func (a *app) plan(ctx context.Context, p *project.Project, options generate.Options) (*generate.Plan, error) {
 	source := generate.Source(p)
 	source.Cache = schemaCache()
-	var done func()
-	source.Progress, done = a.progress("reading")
+	report, done := a.progress("")
 	defer done()
+	source.Progress = func(what string) { report("reading " + what) }
+	options.Progress = report
 	return generate.Make(ctx, p, source, options)
 }
 

@@ -36,6 +36,8 @@ type Options struct {
 	BringBack []string       // files, or folders, to make again though they were removed
 	Only      []string       // tables whose files alone are written; none for all
 	Full      bool           // model and render even where nothing has changed
+
+	Progress func(what string) // told what is being done; may be nil
 }
 
 // Plan is a generation that has not been brought to disk.
@@ -109,9 +111,11 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {
 		return nil, err
 	}
+	plan.doing("rendering the code")
 	if err := plan.render(); err != nil {
 		return nil, err
 	}
+	plan.doing("merging it with what is there, and checking the result")
 	if err := plan.readDisk(); err != nil {
 		return nil, err
 	}
@@ -120,6 +124,12 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.merge(ctx)
 	return plan, nil
+}
+
+func (plan *Plan) doing(what string) {
+	if plan.options.Progress != nil {
+		plan.options.Progress(what)
+	}
 }
 
 // realPath is a full path without links.

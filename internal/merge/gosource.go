@@ -322,9 +322,7 @@ func (s *goSource) marks(x ast.Expr) []string {
 	case *ast.UnaryExpr:
 		return s.marks(x.X)
 	case *ast.CompositeLit:
-		for _, e := range x.Elts {
-			parts = append(parts, e)
-		}
+		parts = x.Elts
 	case *ast.CallExpr:
 		parts = append([]ast.Expr{x.Fun}, x.Args...)
 	default:
