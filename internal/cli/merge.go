@@ -22,7 +22,7 @@ import (
 // mergeFlags are those of `merge`.
 type mergeFlags struct {
 	report, renames, path string
-	keep                  []string
+	keep, bringBack       []string
 }
 
 func (a *app) mergeCommand() *cobra.Command {
@@ -46,11 +46,12 @@ your decision: MINE is then as it was.`,
 	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON file")
 	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where MINE has a temporary name")
 	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
+	cmd.Flags().StringSliceVar(&flags.bringBack, "bring-back", nil, "make this `FILE` again, which MINE has no more")
 	return cmd
 }
 
 func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs string) error {
-	options := &merge.Options{}
+	options := &merge.Options{BringBack: flags.bringBack}
 	var err error
 	if options.Choices, err = choices(flags.keep); err != nil {
 		return err

@@ -30,7 +30,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true
 		}
 	}
-	if len(changed) == 0 {
+	if len(changed) == 0 || w.rendered() {
 		return
 	}
 	checker := gocheck.New(g.options.Module, g.options.Root)
@@ -44,6 +44,17 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 		g.constants(ctx, checker, w, before, folder)
 		g.routes(w, before, folder)
 	}
+}
+
+// rendered reports whether all Go is as it was rendered: a first write into an
+// empty folder, which has nothing of the developer's to go wrong with.
+func (w *work) rendered() bool {
+	for name, text := range w.m {
+		if strings.HasSuffix(name, ".go") && w.t[name] != text {
+			return false
+		}
+	}
+	return true
 }
 
 // builds refuses errors of type that were not there before.

@@ -44,7 +44,7 @@ func (p *goMerge) standing() {
 		if b == nil || t == nil {
 			continue
 		}
-		if b.header != t.header {
+		if b.header != t.header || !slices.Equal(importTexts(b), importTexts(t)) {
 			p.touched[path] = true
 		}
 		inB, inM, inT := byKey(b.list.items), byKey(m.list.items), byKey(t.list.items)
@@ -70,6 +70,14 @@ func (p *goMerge) standing() {
 			p.add(t, at, it)
 		}
 	}
+}
+
+func importTexts(f *goFile) []string {
+	var list []string
+	for _, i := range importsOf(f.goSource) {
+		list = append(list, i.text)
+	}
+	return list
 }
 
 // groupComments merges the comments above groups.
