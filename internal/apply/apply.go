@@ -21,11 +21,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"widegate/internal/fault"
+	"widegate/internal/parallel"
 )
 
 // Change is one file to write, or to remove where New is nil.
@@ -225,25 +225,13 @@ func (s *Store) stage(ctx context.Context, j *journal, changes []Change) error {
 	if err := s.announce(j); err != nil {
 		return fmt.Errorf("staging: %w", err)
 	}
-	next := make(chan int)
 	faults := make([]error, len(changes))
-	var group sync.WaitGroup
-	for range min(s.wide, len(changes)) {
-		group.Go(func() {
-			for i := range next {
-				faults[i] = s.stageOne(j, j.Ops[i], changes[i])
-			}
-		})
-	}
-	for i := range changes {
-		if ctx.Err() != nil {
-			break
+	parallel.Each(len(changes), s.wide, func(i int) {
+		if faults[i] = ctx.Err(); faults[i] == nil {
+			faults[i] = s.stageOne(j, j.Ops[i], changes[i])
 		}
-		next <- i
-	}
-	close(next)
-	group.Wait()
-	for _, err := range append(faults, ctx.Err()) {
+	})
+	for _, err := range faults {
 		if errors.Is(err, syscall.ENOSPC) {
 			return fault.New("make room, then run again", "the disk is full, nothing was changed: %w", err)
 		}

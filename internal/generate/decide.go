@@ -12,10 +12,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"widegate/internal/fault"
 	"widegate/internal/merge"
+	"widegate/internal/parallel"
 	"widegate/internal/project"
 )
 
@@ -62,20 +62,7 @@ func (plan *Plan) readDisk() error {
 func (plan *Plan) lookAll(names []string) error {
 	found := make([]diskFile, len(names))
 	faults := make([]error, len(names))
-	next := make(chan int)
-	var group sync.WaitGroup
-	for range readers {
-		group.Go(func() {
-			for i := range next {
-				found[i], faults[i] = plan.look(names[i])
-			}
-		})
-	}
-	for i := range names {
-		next <- i
-	}
-	close(next)
-	group.Wait()
+	parallel.Each(len(names), readers, func(i int) { found[i], faults[i] = plan.look(names[i]) })
 	for i, name := range names {
 		if faults[i] != nil {
 			return faults[i]

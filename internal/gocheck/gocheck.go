@@ -30,6 +30,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"widegate/internal/parallel"
 )
 
 // Checker checks trees that share most of their files.
@@ -140,20 +142,7 @@ func (c *Checker) parse(files map[string]string) {
 // each runs a function for each of a list, as many at a time as there are
 // processors.
 func each[T any](list []T, do func(T)) {
-	next := make(chan T)
-	var group sync.WaitGroup
-	for range min(runtime.GOMAXPROCS(0), len(list)) {
-		group.Go(func() {
-			for x := range next {
-				do(x)
-			}
-		})
-	}
-	for _, x := range list {
-		next <- x
-	}
-	close(next)
-	group.Wait()
+	parallel.Each(len(list), runtime.GOMAXPROCS(0), func(i int) { do(list[i]) })
 }
 
 // place puts a file into its package, if the build takes it.

@@ -146,16 +146,21 @@ func cutSQL(text string) *node {
 	var elements []element
 	seen := map[string]int{}
 	for _, part := range s.parts(s.toks, func(_ []lexeme, t lexeme) bool { return t.tok == token.SEMICOLON }) {
-		key := sqlKey(code(part))
-		if seen[key]++; seen[key] > 1 {
-			key = fmt.Sprintf("%s %d", key, seen[key])
-		}
+		key := unique(seen, sqlKey(code(part)))
 		from, to := part[0].from, part[len(part)-1].to
 		elements = append(elements, element{from: from, to: to, key: key, what: "definition", kind: "named", body: func() *node { return s.sqlStatement(part) }})
 	}
 	n := s.list(keyed, "statements", extent{0, 0, len(text), len(text)}, false, elements)
 	n.ended = true
 	return n
+}
+
+// unique numbers a key that was seen before.
+func unique(seen map[string]int, key string) string {
+	if seen[key]++; seen[key] > 1 {
+		return fmt.Sprintf("%s %d", key, seen[key])
+	}
+	return key
 }
 
 // sqlKey names a statement by what it creates, or by itself.
@@ -234,10 +239,7 @@ func cutTypeScript(text string) *node {
 	var elements []element
 	seen := map[string]int{}
 	for _, part := range s.parts(s.toks, s.newStatement) {
-		key := typeScriptKey(code(part))
-		if seen[key]++; seen[key] > 1 {
-			key = fmt.Sprintf("%s %d", key, seen[key])
-		}
+		key := unique(seen, typeScriptKey(code(part)))
 		from, to := part[0].from, part[len(part)-1].to
 		elements = append(elements, element{from: from, to: to, key: key, what: "declaration", kind: "named", body: func() *node { return s.typeScript(part) }})
 	}

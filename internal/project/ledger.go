@@ -10,9 +10,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"widegate/internal/fault"
+	"widegate/internal/parallel"
 )
 
 // LedgerFolder is where the ledger lies, beside the project file. It belongs
@@ -146,20 +146,7 @@ func (l *Ledger) loadBase(folder string) error {
 		return fmt.Errorf("reading the ledger: %w", err)
 	}
 	texts, faults := make([][]byte, len(paths)), make([]error, len(paths))
-	next := make(chan int)
-	var group sync.WaitGroup
-	for range min(readers, len(paths)) {
-		group.Go(func() {
-			for i := range next {
-				texts[i], faults[i] = os.ReadFile(paths[i])
-			}
-		})
-	}
-	for i := range paths {
-		next <- i
-	}
-	close(next)
-	group.Wait()
+	parallel.Each(len(paths), readers, func(i int) { texts[i], faults[i] = os.ReadFile(paths[i]) })
 	for i, at := range paths {
 		if faults[i] != nil {
 			return fmt.Errorf("reading the ledger: %w", faults[i])

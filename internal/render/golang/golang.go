@@ -21,13 +21,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"text/template"
 	"unicode"
 	"unicode/utf8"
 
 	"widegate/internal/catalog"
 	"widegate/internal/model"
+	"widegate/internal/parallel"
 	"widegate/internal/render"
 )
 
@@ -97,20 +97,7 @@ func (r *renderer) add(template string, starter bool, to string, data any) {
 func (r *renderer) run() ([]render.File, error) {
 	files := make([]render.File, len(r.jobs))
 	faults := make([]error, len(r.jobs))
-	next := make(chan int)
-	var group sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		group.Go(func() {
-			for i := range next {
-				files[i], faults[i] = r.file(r.jobs[i])
-			}
-		})
-	}
-	for i := range r.jobs {
-		next <- i
-	}
-	close(next)
-	group.Wait()
+	parallel.Each(len(r.jobs), runtime.GOMAXPROCS(0), func(i int) { files[i], faults[i] = r.file(r.jobs[i]) })
 	return files, errors.Join(faults...)
 }
 
