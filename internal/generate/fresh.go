@@ -70,7 +70,8 @@ func (plan *Plan) fresh() (bool, error) {
 		clear(plan.disk)
 		return false, nil
 	}
-	for name, text := range plan.ledger.Base {
+	for _, name := range plan.ledger.Written() {
+		text := plan.ledger.Base[name]
 		d := Decision{Path: name, Action: Same, Reason: "nothing changed"}
 		switch mine := plan.disk[name].text; {
 		case mine == nil:
