@@ -114,17 +114,20 @@ func (a *app) showNotices(list []merge.Notice) {
 // showConflicts prints each place with what each side did, and then what to
 // do.
 func (a *app) showConflicts(list []merge.Conflict) {
-	choices := false
+	choices, breaks := false, false
 	for _, c := range list {
 		fmt.Fprintf(a.err, "  %s\n", c)
-		if c.Settled() {
-			choices = true
+		choices, breaks = choices || c.Settled(), breaks || c.Breaks()
+		if c.Settled() || c.Breaks() {
 			fmt.Fprintf(a.err, "      place %s\n", c.Place())
 		}
 	}
-	if choices {
+	switch {
+	case choices:
 		fmt.Fprintln(a.err, "  next: edit each place and run again, or run again with `--keep mine PLACE` or `--keep new PLACE`")
-	} else {
+	case breaks:
+		fmt.Fprintln(a.err, "  next: change that code and run again, or have it break by `--keep new PLACE` and change it then")
+	default:
 		fmt.Fprintln(a.err, "  next: mend each place and run again")
 	}
 }

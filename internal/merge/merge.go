@@ -75,6 +75,10 @@ func (c Conflict) Settled() bool {
 	return false
 }
 
+// Breaks reports whether the conflict is that the result would not build; who
+// chooses the new text for the place takes that upon themselves.
+func (c Conflict) Breaks() bool { return c.Class == "breaks" || c.Class == "needs-deleted" }
+
 func place(file, decl, member string) string {
 	switch {
 	case decl != "" && member != "":
