@@ -28,7 +28,7 @@ func parseTag(tag string) ([]tagPair, bool) {
 	var pairs []tagPair
 	for tag = strings.TrimSpace(tag); tag != ""; tag = strings.TrimSpace(tag) {
 		key, rest, ok := strings.Cut(tag, ":")
-		if !ok || key == "" || strings.ContainsAny(key, " \t\"`") || !strings.HasPrefix(rest, `"`) {
+		if !ok || key == "" || strings.ContainsFunc(key, notInKey) || !strings.HasPrefix(rest, `"`) {
 			return nil, false
 		}
 		quoted, err := strconv.QuotedPrefix(rest)
@@ -45,6 +45,9 @@ func parseTag(tag string) ([]tagPair, bool) {
 	}
 	return pairs, true
 }
+
+// notInKey holds for what a key may not have, as reflect.StructTag says.
+func notInKey(r rune) bool { return r <= ' ' || r == '"' || r == '`' || r == 0x7f }
 
 // readTag reads a tag as it stands in a file, with the space before it.
 func readTag(text string) (space string, pairs []tagPair, ok bool) {

@@ -107,3 +107,49 @@ func TestQuotedScalarsAreReadBack(t *testing.T) {
 		assert.Equal(t, []string{s, "z"}, p.Tables.Take)
 	}
 }
+
+// TestLedgerOfTwoBranches reads records that still have the markers of a merge:
+// of the names all that were given, of the texts those of this side.
+func TestLedgerOfTwoBranches(t *testing.T) {
+	root := t.TempDir()
+	write := func(name, text string) {
+		at := filepath.Join(root, LedgerFolder, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	write(namesFile, `{"tables": {
+<<<<<<< main
+"hive": {"entity": "Hive"}, "swarm": {"entity": "Swarm"}
+||||||| base
+"hive": {"entity": "Hive"}
+=======
+"hive": {"entity": "Box"}, "feeder": {"entity": "Feeder"}
+>>>>>>> other
+}, "enums": {"mood": "Mood"}}
+`)
+	write("base/store/hive.go.base", "package store\r\n<<<<<<< main\r\nvar a int\r\n=======\r\nvar b int\r\n>>>>>>> other\r\n")
+	write("base/store/empty.go.base", "")
+	l, err := LoadLedger(root)
+	require.NoError(t, err)
+	assert.Equal(t, "Hive", l.Names.Tables["hive"].Entity, "a name that was given here stays")
+	assert.Equal(t, "Swarm", l.Names.Tables["swarm"].Entity)
+	assert.Equal(t, "Feeder", l.Names.Tables["feeder"].Entity)
+	assert.Equal(t, "package store\nvar a int\n", string(l.Base["store/hive.go"]))
+	assert.NotNil(t, l.Base["store/empty.go"])
+	assert.ElementsMatch(t, []string{namesFile, "store/hive.go"}, l.Mixed)
+}
+
+// FuzzSides cuts whatever texts at markers: without any they stay as they are.
+func FuzzSides(f *testing.F) {
+	f.Add("a\n<<<<<<< x\nb\n=======\nc\n>>>>>>> y\nd\n")
+	f.Add("<<<<<<< x\n||||||| z\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		ours, theirs, mixed := sides([]byte(text))
+		if !mixed {
+			require.Equal(t, text, string(ours))
+			require.Equal(t, text, string(theirs))
+			return
+		}
+		require.LessOrEqual(t, len(ours)+len(theirs), 2*len(text))
+	})
+}
