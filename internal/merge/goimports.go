@@ -79,7 +79,7 @@ func usedNames(text string) map[string]bool {
 	if err != nil {
 		return nil
 	}
-	for _, name := range file.Unresolved { //nolint:staticcheck // the resolution within a file is just what is asked for
+	for _, name := range file.Unresolved { // the resolution within a file is just what is asked for
 		used[name.Name] = true
 	}
 	return used
@@ -382,7 +382,7 @@ func withQualifier(text string, old, now imported, from, to string) string {
 		return text
 	}
 	if from != to {
-		for _, name := range file.Unresolved { //nolint:staticcheck // as above
+		for _, name := range file.Unresolved {
 			if name.Name == from {
 				edits = append(edits, edit{offset(name.Pos()), from, to})
 			}
