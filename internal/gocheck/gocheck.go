@@ -16,6 +16,7 @@ import (
 	"go/build"
 	"go/importer"
 	"go/parser"
+	"go/scanner"
 	"go/token"
 	"go/types"
 	"io"
@@ -221,16 +222,12 @@ func (pkg *Package) fault(fset *token.FileSet, err error) {
 		pkg.Faults = append(pkg.Faults, Fault{at.Filename, at.Line, typed.Msg})
 		return
 	}
-	file, rest, _ := strings.Cut(err.Error(), ":")
-	line, message, _ := strings.Cut(rest, ":")
-	n, convErr := strconv.Atoi(line)
-	if convErr != nil {
-		n, message = 0, rest
+	var list scanner.ErrorList
+	if errors.As(err, &list) {
+		for _, e := range list {
+			pkg.Faults = append(pkg.Faults, Fault{e.Pos.Filename, e.Pos.Line, e.Msg})
+		}
 	}
-	if _, after, ok := strings.Cut(message, ": "); ok {
-		message = after
-	}
-	pkg.Faults = append(pkg.Faults, Fault{file, n, message})
 }
 
 // folderOf is the folder of the tree that an import path means.

@@ -1,7 +1,9 @@
 package merge
 
 import (
+	"errors"
 	"go/format"
+	"go/scanner"
 	"maps"
 	"slices"
 	"strings"
@@ -338,38 +340,19 @@ func likeness(a, b *unit) float64 {
 
 // structFields are the fields of a struct type as name and type.
 func structFields(it *item) ([]string, bool) {
-	if it.body.name != "type" || len(it.body.parts) < 4 {
-		return nil, false
+	list := fieldsOf(it)
+	fields := make([]string, len(list))
+	for i, f := range list {
+		fields[i] = f.body.parts[0].sum + f.body.parts[1].sum
 	}
-	kind := it.body.parts[3]
-	if len(kind.parts) != 3 || kind.parts[1].name != "fields" || !strings.HasPrefix(kind.parts[0].sum, "struct") {
-		return nil, false
-	}
-	var fields []string
-	for _, f := range kind.parts[1].items {
-		if !f.comment() {
-			fields = append(fields, f.body.parts[0].sum+f.body.parts[1].sum)
-		}
-	}
-	return fields, true
+	return fields, len(fields) > 0
 }
 
-// errorLine is the line that a syntax error names.
+// errorLine is the line of a syntax error, or 0.
 func errorLine(err error) int {
-	var line int
-	for part := range strings.SplitSeq(err.Error(), ":") {
-		n := 0
-		for _, r := range part {
-			if r < '0' || r > '9' {
-				n = 0
-				break
-			}
-			n = n*10 + int(r-'0')
-		}
-		if n > 0 {
-			line = n
-			break
-		}
+	var list scanner.ErrorList
+	if errors.As(err, &list) && len(list) > 0 {
+		return list[0].Pos.Line
 	}
-	return line
+	return 0
 }

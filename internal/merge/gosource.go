@@ -235,7 +235,7 @@ func (s *goSource) arguments(c *ast.CallExpr) *node {
 func (s *goSource) literal(c *ast.CompositeLit) (innerList, bool) {
 	from, to := s.offset(c.Lbrace), s.offset(c.Rbrace)+1
 	if len(c.Elts) == 0 {
-		if !sliceOrMap(c.Type) && c.Type == nil {
+		if c.Type == nil {
 			return innerList{}, false
 		}
 		return innerList{from, to, func() *node { return s.list(keyed, "literal", brackets(from, to-1), true, nil) }}, true
