@@ -70,6 +70,11 @@ func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs st
 	if err != nil {
 		return fmt.Errorf("reading MINE: %w", err)
 	}
+	for _, other := range []string{base, theirs} {
+		if o, err := os.Stat(other); err == nil && o.IsDir() != info.IsDir() {
+			return usageError{fmt.Errorf("BASE, MINE and THEIRS are all files, or all folders; %s is not as %s", other, mine)}
+		}
+	}
 	if info.IsDir() {
 		result, err = mergeFolders(ctx, base, mine, theirs, options)
 	} else {
