@@ -2,218 +2,285 @@ package gate
 
 import "time"
 
-// The types of columns below say most of their methods again instead of
-// embedding one another, and take pointers where values would do: the compiler
-// makes functions of its own for each method of each table's types, twice for
-// value receivers and again at each level of embedding. They are most of what
-// a generated package takes to build. That nothing is inlined into them, here
-// and in the types of tables, queries and relations, halves it.
-
-// Value is a column of a table of E whose values are V.
-type Value[E, V any] struct{ ref columnRef }
-
-// NewValue returns the column of that name.
-func NewValue[V, E any](d *Def[E], name string) Value[E, V] { return Value[E, V]{refer(d, name)} }
-
-func refer[E any](d *Def[E], name string) columnRef {
-	return columnRef{&d.Info, d.indexes([]string{name})[0]}
-}
+// What a column offers are fields that hold functions, not methods: for each
+// method of each type of each table's columns the compiler makes a function of
+// its own, which for a few hundred tables is most of what a build takes. For
+// the same reason nothing that generated code calls is inlined into it.
 
 // ColumnOf is any column of a table of E.
-type ColumnOf[E any] interface{ of(E) columnRef }
+type ColumnOf[E any] interface{ columnOf(E) columnRef }
 
-//go:noinline
-func (c Value[E, V]) of(E) columnRef { return c.ref }
+// Expr is a value of type V that each row of E has: a column, or what Plus,
+// Length and others make of columns.
+type Expr[E, V any] interface{ operandOf(E, V) operand }
 
-// Is holds where the column equals v.
-//
-//go:noinline
-func (c *Value[E, V]) Is(v V) Cond[E] { return compare[E](c.ref, " = ", v) }
+// Order is one step of an order of rows of E.
+type Order[E any] struct{ item orderItem }
 
-// IsNot holds where the column has another value than v, and not for NULL.
-//
-//go:noinline
-func (c *Value[E, V]) IsNot(v V) Cond[E] { return compare[E](c.ref, " <> ", v) }
+// Assignment is a value for a column of rows of E; see Query.Update.
+type Assignment[E any] struct{ set assignment }
 
-// In holds where the column has one of the values.
-//
-//go:noinline
-func (c *Value[E, V]) In(values ...V) Cond[E] { return oneOf[E](c.ref, values) }
+// equality are the conditions on any values.
+type equality[E, V any] struct {
+	x operand
 
-// IsNull holds where the column has no value.
-//
-//go:noinline
-func (c *Value[E, V]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
-
-// IsNotNull holds where the column has a value.
-//
-//go:noinline
-func (c *Value[E, V]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
-
-// Ordered is a column whose values have an order.
-type Ordered[E, V any] struct{ ref columnRef }
-
-// NewOrdered returns the column of that name.
-func NewOrdered[V, E any](d *Def[E], name string) Ordered[E, V] { return Ordered[E, V]{refer(d, name)} }
-
-//go:noinline
-func (c Ordered[E, V]) of(E) columnRef { return c.ref }
-
-// Is holds where the column equals v.
-//
-//go:noinline
-func (c *Ordered[E, V]) Is(v V) Cond[E] { return compare[E](c.ref, " = ", v) }
-
-// IsNot holds where the column has another value than v, and not for NULL.
-//
-//go:noinline
-func (c *Ordered[E, V]) IsNot(v V) Cond[E] { return compare[E](c.ref, " <> ", v) }
-
-// In holds where the column has one of the values.
-//
-//go:noinline
-func (c *Ordered[E, V]) In(values ...V) Cond[E] { return oneOf[E](c.ref, values) }
-
-// IsNull holds where the column has no value.
-//
-//go:noinline
-func (c *Ordered[E, V]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
-
-// IsNotNull holds where the column has a value.
-//
-//go:noinline
-func (c *Ordered[E, V]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
-
-// Less holds where the column is below v.
-//
-//go:noinline
-func (c *Ordered[E, V]) Less(v V) Cond[E] { return compare[E](c.ref, " < ", v) }
-
-// AtMost holds where the column is v or below.
-//
-//go:noinline
-func (c *Ordered[E, V]) AtMost(v V) Cond[E] { return compare[E](c.ref, " <= ", v) }
-
-// More holds where the column is above v.
-//
-//go:noinline
-func (c *Ordered[E, V]) More(v V) Cond[E] { return compare[E](c.ref, " > ", v) }
-
-// AtLeast holds where the column is v or above.
-//
-//go:noinline
-func (c *Ordered[E, V]) AtLeast(v V) Cond[E] { return compare[E](c.ref, " >= ", v) }
-
-// Between holds where the column lies from least to most, both included.
-//
-//go:noinline
-func (c *Ordered[E, V]) Between(least, most V) Cond[E] { return And(c.AtLeast(least), c.AtMost(most)) }
-
-// Asc orders by the column, smallest first.
-//
-//go:noinline
-func (c *Ordered[E, V]) Asc() Order[E] { return Order[E]{orderItem{c.ref.index, false}} }
-
-// Desc orders by the column, largest first.
-//
-//go:noinline
-func (c *Ordered[E, V]) Desc() Order[E] { return Order[E]{orderItem{c.ref.index, true}} }
-
-// Text is a column of text.
-type Text[E any] struct{ ref columnRef }
-
-// NewText returns the column of that name.
-func NewText[E any](d *Def[E], name string) Text[E] { return Text[E]{refer(d, name)} }
-
-//go:noinline
-func (c Text[E]) of(E) columnRef { return c.ref }
-
-// Is holds where the column equals v.
-//
-//go:noinline
-func (c *Text[E]) Is(v string) Cond[E] { return compare[E](c.ref, " = ", v) }
-
-// IsNot holds where the column has another value than v, and not for NULL.
-//
-//go:noinline
-func (c *Text[E]) IsNot(v string) Cond[E] { return compare[E](c.ref, " <> ", v) }
-
-// In holds where the column has one of the values.
-//
-//go:noinline
-func (c *Text[E]) In(values ...string) Cond[E] { return oneOf[E](c.ref, values) }
-
-// IsNull holds where the column has no value.
-//
-//go:noinline
-func (c *Text[E]) IsNull() Cond[E] { return Cond[E]{nullTest{c.ref, false}} }
-
-// IsNotNull holds where the column has a value.
-//
-//go:noinline
-func (c *Text[E]) IsNotNull() Cond[E] { return Cond[E]{nullTest{c.ref, true}} }
-
-// Less holds where the column is below v.
-//
-//go:noinline
-func (c *Text[E]) Less(v string) Cond[E] { return compare[E](c.ref, " < ", v) }
-
-// AtMost holds where the column is v or below.
-//
-//go:noinline
-func (c *Text[E]) AtMost(v string) Cond[E] { return compare[E](c.ref, " <= ", v) }
-
-// More holds where the column is above v.
-//
-//go:noinline
-func (c *Text[E]) More(v string) Cond[E] { return compare[E](c.ref, " > ", v) }
-
-// AtLeast holds where the column is v or above.
-//
-//go:noinline
-func (c *Text[E]) AtLeast(v string) Cond[E] { return compare[E](c.ref, " >= ", v) }
-
-// Between holds where the column lies from least to most, both included.
-//
-//go:noinline
-func (c *Text[E]) Between(least, most string) Cond[E] { return And(c.AtLeast(least), c.AtMost(most)) }
-
-// Asc orders by the column, smallest first.
-//
-//go:noinline
-func (c *Text[E]) Asc() Order[E] { return Order[E]{orderItem{c.ref.index, false}} }
-
-// Desc orders by the column, largest first.
-//
-//go:noinline
-func (c *Text[E]) Desc() Order[E] { return Order[E]{orderItem{c.ref.index, true}} }
-
-// Like holds where the column matches an SQL pattern: % is any text, _ any
-// character, ! takes the meaning from the next one.
-//
-//go:noinline
-func (c *Text[E]) Like(pattern string) Cond[E] { return Cond[E]{likePattern{c.ref, pattern}} }
-
-// Contains holds where part stands anywhere in the column.
-//
-//go:noinline
-func (c *Text[E]) Contains(part string) Cond[E] { return c.Like("%" + likeEscaper.Replace(part) + "%") }
-
-// HasPrefix holds where the column begins with prefix.
-//
-//go:noinline
-func (c *Text[E]) HasPrefix(prefix string) Cond[E] { return c.Like(likeEscaper.Replace(prefix) + "%") }
-
-func compare[E, V any](ref columnRef, op string, v V) Cond[E] {
-	return Cond[E]{comparison{ref, op, plain(v)}}
+	// Is holds where the value equals v.
+	Is func(v V) Cond[E]
+	// IsNot holds where there is another value than v, and not for NULL.
+	IsNot func(v V) Cond[E]
+	// In holds where the value is one of the given ones.
+	In func(values ...V) Cond[E]
+	// NotIn holds where the value is none of the given ones, and not for NULL.
+	NotIn func(values ...V) Cond[E]
+	// IsNull holds where there is no value.
+	IsNull func() Cond[E]
+	// IsNotNull holds where there is a value.
+	IsNotNull func() Cond[E]
+	// Asc orders by the value, smallest first.
+	Asc func() Order[E]
+	// Desc orders by the value, largest first.
+	Desc func() Order[E]
 }
 
-func oneOf[E, V any](ref columnRef, values []V) Cond[E] {
+// ordering adds the conditions on values that have an order.
+type ordering[E, V any] struct {
+	equality[E, V]
+
+	// Less holds where the value is below v.
+	Less func(v V) Cond[E]
+	// AtMost holds where the value is v or below.
+	AtMost func(v V) Cond[E]
+	// More holds where the value is above v.
+	More func(v V) Cond[E]
+	// AtLeast holds where the value is v or above.
+	AtLeast func(v V) Cond[E]
+	// Between holds where the value lies from least to most, both included.
+	Between func(least, most V) Cond[E]
+}
+
+// texts adds the conditions on text.
+type texts[E any] struct {
+	ordering[E, string]
+
+	// Like holds where the text matches an SQL pattern: % is any text, _ any
+	// character, ! takes the meaning from the next one. Whether case matters is
+	// the database's to say.
+	Like func(pattern string) Cond[E]
+	// Contains holds where part stands anywhere in the text.
+	Contains func(part string) Cond[E]
+	// HasPrefix holds where the text begins with part.
+	HasPrefix func(part string) Cond[E]
+	// HasSuffix holds where the text ends with part.
+	HasSuffix func(part string) Cond[E]
+	// EqualFold is Is without regard to case, as the database folds it.
+	EqualFold func(v string) Cond[E]
+	// ContainsFold is Contains without regard to case, as the database folds it.
+	ContainsFold func(part string) Cond[E]
+}
+
+// setting gives a column a value, in Query.Update.
+type setting[E, V any] struct {
+	// Set stores v.
+	Set func(v V) Assignment[E]
+	// SetNull stores NULL.
+	SetNull func() Assignment[E]
+	// SetTo stores what the database computes of the row as it was.
+	SetTo func(v Expr[E, V]) Assignment[E]
+}
+
+// Value is a column of a table of E whose values are V.
+type Value[E, V any] struct {
+	equality[E, V]
+	setting[E, V]
+}
+
+// Ordered is a column whose values have an order.
+type Ordered[E, V any] struct {
+	ordering[E, V]
+	setting[E, V]
+}
+
+// Text is a column of text.
+type Text[E any] struct {
+	texts[E]
+	setting[E, string]
+}
+
+// Document is a column of JSON.
+type Document[E any] struct {
+	equality[E, JSON]
+	setting[E, JSON]
+
+	// At is the text of what lies at a path of member names; a number counts
+	// elements of an array, from 0.
+	At func(path ...string) *TextExpr[E]
+	// Has holds where something lies at a path.
+	Has func(path ...string) Cond[E]
+}
+
+// Array is a column of lists of V.
+type Array[E, V any] struct {
+	equality[E, List[V]]
+	setting[E, List[V]]
+
+	// Contains holds where all of the values are in the list.
+	Contains func(values ...V) Cond[E]
+	// Overlaps holds where at least one of the values is in the list.
+	Overlaps func(values ...V) Cond[E]
+	// Within holds where the list has no other values than these.
+	Within func(values ...V) Cond[E]
+}
+
+// Span is a column of ranges of V.
+type Span[E, V any] struct {
+	equality[E, Range[V]]
+	setting[E, Range[V]]
+
+	// Contains holds where v lies in the range.
+	Contains func(v V) Cond[E]
+	// Overlaps holds where the range has something in common with r.
+	Overlaps func(r Range[V]) Cond[E]
+	// Within holds where the range lies in r.
+	Within func(r Range[V]) Cond[E]
+}
+
+// NewValue returns the column of that name.
+//
+//go:noinline
+func NewValue[V, E any](d *Def[E], name string) *Value[E, V] {
+	ref := refer(d.info, name)
+	return &Value[E, V]{equalityOf[E, V](ref), settingOf[E, V](ref)}
+}
+
+// NewOrdered returns the column of that name.
+//
+//go:noinline
+func NewOrdered[V, E any](d *Def[E], name string) *Ordered[E, V] {
+	ref := refer(d.info, name)
+	return &Ordered[E, V]{orderingOf[E, V](ref), settingOf[E, V](ref)}
+}
+
+// NewText returns the column of that name.
+//
+//go:noinline
+func NewText[E any](d *Def[E], name string) *Text[E] {
+	ref := refer(d.info, name)
+	return &Text[E]{textsOf[E](ref), settingOf[E, string](ref)}
+}
+
+// NewDocument returns the column of that name.
+//
+//go:noinline
+func NewDocument[E any](d *Def[E], name string) *Document[E] {
+	ref := refer(d.info, name)
+	return &Document[E]{
+		equality: equalityOf[E, JSON](ref),
+		setting:  settingOf[E, JSON](ref),
+		At:       func(path ...string) *TextExpr[E] { return textExpr[E](jsonAt{ref, path}) },
+		Has:      func(path ...string) Cond[E] { return Cond[E]{jsonHas{ref, path}} },
+	}
+}
+
+// NewArray returns the column of that name.
+//
+//go:noinline
+func NewArray[V, E any](d *Def[E], name string) *Array[E, V] {
+	ref := refer(d.info, name)
+	holds := func(op string) func(values ...V) Cond[E] {
+		return func(values ...V) Cond[E] { return compare[E](ref, op, ListOf(values...)) }
+	}
+	return &Array[E, V]{equalityOf[E, List[V]](ref), settingOf[E, List[V]](ref), holds(" @> "), holds(" && "), holds(" <@ ")}
+}
+
+// NewSpan returns the column of that name.
+//
+//go:noinline
+func NewSpan[V, E any](d *Def[E], name string) *Span[E, V] {
+	ref := refer(d.info, name)
+	return &Span[E, V]{
+		equality: equalityOf[E, Range[V]](ref),
+		setting:  settingOf[E, Range[V]](ref),
+		Contains: func(v V) Cond[E] {
+			return compare[E](ref, " @> ", Range[V]{From: Just(v), To: Just(v), FromInside: true, ToInside: true})
+		},
+		Overlaps: func(r Range[V]) Cond[E] { return compare[E](ref, " && ", r) },
+		Within:   func(r Range[V]) Cond[E] { return compare[E](ref, " <@ ", r) },
+	}
+}
+
+func refer(t *Info, name string) columnRef { return columnRef{t, t.indexOf(name)} }
+
+func (c *Value[E, V]) columnOf(E) columnRef     { return c.x.(columnRef) }
+func (c *Ordered[E, V]) columnOf(E) columnRef   { return c.x.(columnRef) }
+func (c *Text[E]) columnOf(E) columnRef         { return c.x.(columnRef) }
+func (c *Document[E]) columnOf(E) columnRef     { return c.x.(columnRef) }
+func (c *Array[E, V]) columnOf(E) columnRef     { return c.x.(columnRef) }
+func (c *Span[E, V]) columnOf(E) columnRef      { return c.x.(columnRef) }
+func (c *Value[E, V]) operandOf(E, V) operand   { return c.x }
+func (c *Ordered[E, V]) operandOf(E, V) operand { return c.x }
+func (c *Text[E]) operandOf(E, string) operand  { return c.x }
+
+func equalityOf[E, V any](x operand) equality[E, V] {
+	return equality[E, V]{
+		x:         x,
+		Is:        func(v V) Cond[E] { return compare[E](x, " = ", v) },
+		IsNot:     func(v V) Cond[E] { return compare[E](x, " <> ", v) },
+		In:        func(values ...V) Cond[E] { return Cond[E]{inList{x, plainList(values)}} },
+		NotIn:     func(values ...V) Cond[E] { return Cond[E]{notIn(x, plainList(values))} },
+		IsNull:    func() Cond[E] { return Cond[E]{nullTest{x, false}} },
+		IsNotNull: func() Cond[E] { return Cond[E]{nullTest{x, true}} },
+		Asc:       func() Order[E] { return Order[E]{orderItem{x: x}} },
+		Desc:      func() Order[E] { return Order[E]{orderItem{x: x, desc: true}} },
+	}
+}
+
+func orderingOf[E, V any](x operand) ordering[E, V] {
+	return ordering[E, V]{
+		equality: equalityOf[E, V](x),
+		Less:     func(v V) Cond[E] { return compare[E](x, " < ", v) },
+		AtMost:   func(v V) Cond[E] { return compare[E](x, " <= ", v) },
+		More:     func(v V) Cond[E] { return compare[E](x, " > ", v) },
+		AtLeast:  func(v V) Cond[E] { return compare[E](x, " >= ", v) },
+		Between: func(least, most V) Cond[E] {
+			return And(compare[E](x, " >= ", least), compare[E](x, " <= ", most))
+		},
+	}
+}
+
+func textsOf[E any](x operand) texts[E] {
+	return texts[E]{
+		ordering:     orderingOf[E, string](x),
+		Like:         func(pattern string) Cond[E] { return Cond[E]{likePattern{x, pattern}} },
+		Contains:     func(part string) Cond[E] { return Cond[E]{partOf{x, "", part, "", false}} },
+		HasPrefix:    func(part string) Cond[E] { return Cond[E]{partOf{x, part, "", "", false}} },
+		HasSuffix:    func(part string) Cond[E] { return Cond[E]{partOf{x, "", "", part, false}} },
+		EqualFold:    func(v string) Cond[E] { return Cond[E]{equalFold{x, v}} },
+		ContainsFold: func(part string) Cond[E] { return Cond[E]{partOf{x, "", part, "", true}} },
+	}
+}
+
+func settingOf[E, V any](ref columnRef) setting[E, V] {
+	return setting[E, V]{
+		Set:     func(v V) Assignment[E] { return Assignment[E]{assignment{column: ref, value: plain(v)}} },
+		SetNull: func() Assignment[E] { return Assignment[E]{assignment{column: ref}} },
+		SetTo: func(v Expr[E, V]) Assignment[E] {
+			var e E
+			var none V
+			return Assignment[E]{assignment{column: ref, expr: v.operandOf(e, none)}}
+		},
+	}
+}
+
+func compare[E, V any](x operand, op string, v V) Cond[E] {
+	return Cond[E]{comparison{x, op, plain(v)}}
+}
+
+func plainList[V any](values []V) []any {
 	list := make([]any, len(values))
 	for i, v := range values {
 		list[i] = plain(v)
 	}
-	return Cond[E]{inList{ref, list}}
+	return list
 }
 
 // plain turns a value into one that every driver takes.
@@ -224,15 +291,87 @@ func plain[V any](v V) any {
 	}
 	f := fieldOf(&v)
 	if _, foreign := f.(foreignField); foreign {
-		return v // a named string or a driver.Valuer, which drivers take
+		return v // a driver.Valuer, which drivers take
 	}
 	return f.arg()
 }
 
-// Order is one step of an order of rows of E.
-type Order[E any] struct{ item orderItem }
+// assignment is a value for one column, or what the database computes.
+type assignment struct {
+	column columnRef
+	value  any
+	expr   operand
+}
 
+func (a assignment) write(s *statement) {
+	s.column(a.column.table, a.column.index)
+	s.add(" = ")
+	if a.expr != nil {
+		s.inAlias(s.engine.quote(a.column.table.Name), func() { a.expr.write(s) })
+		return
+	}
+	s.bindAs(a.column.info(), a.value)
+}
+
+// orderItem is one step of an order.
 type orderItem struct {
-	column int
-	desc   bool
+	x     operand
+	desc  bool
+	nulls nullsPlace
+}
+
+type nullsPlace uint8
+
+const (
+	nullsAsTheEngineDoes nullsPlace = iota
+	nullsFirst
+	nullsLast
+)
+
+// NullsFirst puts the rows without a value before all others.
+func NullsFirst[E any](o Order[E]) Order[E] {
+	o.item.nulls = nullsFirst
+	return o
+}
+
+// NullsLast puts the rows without a value behind all others.
+func NullsLast[E any](o Order[E]) Order[E] {
+	o.item.nulls = nullsLast
+	return o
+}
+
+// nullsComeLast reports where rows without a value stand in the order.
+func (o orderItem) nullsComeLast(e *Engine) bool {
+	if o.nulls == nullsAsTheEngineDoes {
+		return e.NullsHigh != o.desc
+	}
+	return o.nulls == nullsLast
+}
+
+func writeOrder(s *statement, order []orderItem) {
+	for i, o := range order {
+		if i == 0 {
+			s.add(" ORDER BY ")
+		} else {
+			s.add(", ")
+		}
+		writeOrderItem(s, o)
+	}
+}
+
+func writeOrderItem(s *statement, o orderItem) {
+	if natural := (orderItem{desc: o.desc}); o.nullsComeLast(s.engine) != natural.nullsComeLast(s.engine) {
+		// A step of its own, which every engine knows.
+		s.add("CASE WHEN ")
+		o.x.write(s)
+		if o.nulls == nullsLast {
+			s.add(" IS NULL THEN 1 ELSE 0 END, ")
+		} else {
+			s.add(" IS NULL THEN 0 ELSE 1 END, ")
+		}
+	}
+	o.x.write(s)
+	if o.desc {
+		s.add(" DESC")
+	}
 }

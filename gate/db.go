@@ -3,7 +3,6 @@ package gate
 import (
 	"context"
 	"errors"
-	"math/rand/v2"
 	"strings"
 	"time"
 )
@@ -16,10 +15,8 @@ type DB interface {
 	Query(ctx context.Context, text string, args []any) (Rows, error)
 	// Exec runs a statement that gives none.
 	Exec(ctx context.Context, text string, args []any) (Result, error)
-	// InTx runs do in a transaction, or in a savepoint of the one it is. It is
-	// rolled back when do fails. On a database, do may run several times: a
-	// serialization failure or a deadlock is tried again a few times.
-	InTx(ctx context.Context, do func(tx DB) error) error
+	// InTx runs do in a transaction, or in a savepoint; see the function InTx.
+	InTx(ctx context.Context, o TxOptions, do func(tx DB) error) error
 	// Ping reports whether the database answers.
 	Ping(ctx context.Context) error
 	// Close gives the connections back.
@@ -41,30 +38,11 @@ type Result struct {
 	LastID int64 // the number given to a new row, where the engine tells
 }
 
-// InTx runs do in a transaction on db; see DB.
-func InTx(ctx context.Context, db DB, do func(tx DB) error) error { return db.InTx(ctx, do) }
-
-// maxTries is how often a transaction is run before its error is final.
-const maxTries = 5
-
-// Retry runs a transaction again while its error is retryable, a few times and
-// after a random wait that grows. It is for the packages that make a DB.
-func Retry(ctx context.Context, retryable func(error) bool, once func() error) error {
-	for try := 1; ; try++ {
-		err := once()
-		if err == nil || try == maxTries || ctx.Err() != nil || !retryable(err) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(time.Duration(rand.Int64N(int64(10*time.Millisecond) << try))):
-		}
-	}
-}
-
 // ErrNotFound is returned when there is no row of the key asked for.
 var ErrNotFound = errors.New("no such row")
+
+// ErrStale is returned when a row was changed by another since it was read.
+var ErrStale = errors.New("the row has been changed meanwhile")
 
 // ErrUnavailable marks errors of a database that cannot be reached just now.
 var ErrUnavailable = errors.New("database unavailable")
@@ -131,11 +109,15 @@ type Engine struct {
 	Quote        byte   // around names; doubled inside them
 	Numbered     bool   // placeholders are $1, $2 … instead of ?
 	Returning    bool   // INSERT, UPDATE and DELETE take RETURNING
+	Returns      bool   // INSERT does
+	LocksRows    bool   // SELECT takes FOR UPDATE
+	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
 	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
+	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
 }

@@ -1,10 +1,8 @@
 package gate
 
 import (
+	"context"
 	"fmt"
-	"slices"
-	"strings"
-	"unicode/utf8"
 )
 
 // Type is the kind of value a column holds, the same on every engine.
@@ -46,7 +44,7 @@ func (t Type) array() bool {
 }
 
 // Flag says one thing about a column.
-type Flag uint8
+type Flag uint16
 
 // The flags of columns.
 const (
@@ -56,27 +54,27 @@ const (
 	Generated                   // computed by the database, never written
 	Nullable                    // NULL is allowed
 	Hidden                      // not shown outside the program
+	CreatedAt                   // when the row was inserted
+	UpdatedAt                   // when the row was last stored
+	DeletedAt                   // when the row was deleted; it stays
+	Version                     // counts the updates, and so tells that another came between
 )
 
-// Column describes one column of a table. E is, here and in the whole package,
-// the pointer type of an entity, such as *Hive: pointers share one compiled
-// copy of the generic code, so that a program with hundreds of tables builds
-// fast and stays small.
-type Column[E any] struct {
+// Column describes one column of a table.
+type Column struct {
 	Name      string
 	Type      Type
 	Flags     Flag
-	Max       int         // longest text in characters or bytes; 0 is no limit
-	Precision int         // digits of a numeric column; 0 is no limit
-	Scale     int         // of them, after the point
-	Labels    []string    // of an enum
-	Least     string      // smallest value allowed, as text
-	Most      string      // largest value allowed, as text
-	Above     string      // what the value must be greater than, as text
-	Below     string      // what the value must be less than, as text
-	Default   string      // a constant default, as text
-	Cast      string      // the engine's name of a type that is carried as text
-	Field     func(E) any // a pointer to the value in a row
+	Max       int      // longest text in characters or bytes; 0 is no limit
+	Precision int      // digits of a numeric column; 0 is no limit
+	Scale     int      // of them, after the point
+	Labels    []string // of an enum
+	Least     string   // smallest value allowed, as text
+	Most      string   // largest value allowed, as text
+	Above     string   // what the value must be greater than, as text
+	Below     string   // what the value must be less than, as text
+	Default   string   // a constant default, as text
+	Cast      string   // the engine's name of a type that is carried as text
 }
 
 // Unique describes a unique key: its name in the database and its columns.
@@ -85,83 +83,89 @@ type Unique struct {
 	Columns []string
 }
 
-// Spec is what generated code says of one table or view.
+// Spec is what generated code says of one table or view. E is, here and in the
+// whole package, the pointer type of an entity, such as *Hive: pointers share
+// one compiled copy of the generic code, so that a program with hundreds of
+// tables builds fast and stays small.
 type Spec[E any] struct {
 	Schema  string // empty for the connection's own
 	Name    string
-	Columns []Column[E]
+	Columns []Column
 	Uniques []Unique
 	New     func() E // a new, empty row
+	// Fields appends pointers to the values of row, in the order of Columns.
+	Fields func(to []any, row E) []any
 }
 
-// Def is a described table, ready for use. Its exported part is what is known
-// without the type of the rows.
-type Def[E any] struct {
-	Info
-	fields []func(E) any
-	create func() E
-}
+// Def is a described table, ready for use.
+type Def[E any] struct{ info *Info }
 
 // Info is what the runtime knows of a table apart from its Go type.
 type Info struct {
 	Schema  string
 	Name    string
-	Columns []ColumnInfo
+	Columns []Column
 	Uniques []Unique
 	Keys    []int // columns of the primary key, in its order of columns
-	index   map[string]int
+
+	index  map[string]int
+	create func() any
+	fields func(to []any, row any) []any
+	edges  []*edge // its relations
+	hooks  map[Event][]func(ctx context.Context, tx DB, row any) error
+	stamps stamps
+	fault  error // why the table cannot be used
 }
 
-// ColumnInfo is a Column without the type of its entity.
-type ColumnInfo struct {
-	Name             string
-	Type             Type
-	Flags            Flag
-	Max              int
-	Precision, Scale int
-	Labels           []string
-	Least, Most      string
-	Above, Below     string
-	Default          string
-	Cast             string
-}
+// stamps are the columns that the runtime itself takes care of; -1 is none.
+type stamps struct{ created, updated, deleted, version int }
 
 // Describe prepares the description of a table for use.
+//
+//go:noinline
 func Describe[E any](s Spec[E]) *Def[E] {
-	d := &Def[E]{Info: Info{
-		Schema:  s.Schema,
-		Name:    s.Name,
-		Columns: make([]ColumnInfo, len(s.Columns)),
-		Uniques: s.Uniques,
-		index:   make(map[string]int, len(s.Columns)),
-	}, create: s.New}
-	for i, c := range s.Columns {
-		d.Columns[i] = ColumnInfo{
-			Name: c.Name, Type: c.Type, Flags: c.Flags, Max: c.Max, Precision: c.Precision, Scale: c.Scale,
-			Labels: c.Labels, Least: c.Least, Most: c.Most, Above: c.Above, Below: c.Below, Default: c.Default, Cast: c.Cast,
-		}
-		d.index[c.Name] = i
-		d.fields = append(d.fields, c.Field)
-		if c.Flags&Key != 0 {
-			d.Keys = append(d.Keys, i)
+	info := &Info{
+		Schema: s.Schema, Name: s.Name, Columns: s.Columns, Uniques: s.Uniques,
+		index:  make(map[string]int, len(s.Columns)),
+		create: func() any { return s.New() },
+		fields: func(to []any, row any) []any { return s.Fields(to, row.(E)) },
+		stamps: stamps{-1, -1, -1, -1},
+	}
+	for i := range info.Columns {
+		info.add(i)
+	}
+	if s.New == nil || s.Fields == nil {
+		info.fault = fmt.Errorf("table %s is described without New or Fields", s.Name)
+	} else if n := len(s.Fields(nil, s.New())); n != len(s.Columns) {
+		info.fault = fmt.Errorf("table %s is described with %d columns and %d fields", s.Name, len(s.Columns), n)
+	}
+	return &Def[E]{info}
+}
+
+func (t *Info) add(i int) {
+	c := &t.Columns[i]
+	t.index[c.Name] = i
+	for _, role := range []struct {
+		flag Flag
+		set  *int
+	}{{CreatedAt, &t.stamps.created}, {UpdatedAt, &t.stamps.updated}, {DeletedAt, &t.stamps.deleted}, {Version, &t.stamps.version}} {
+		if c.Is(role.flag) {
+			*role.set = i
 		}
 	}
-	return d
+	if c.Is(Key) {
+		t.Keys = append(t.Keys, i)
+	}
 }
 
 // New returns a new, empty row.
-func (d *Def[E]) New() E { return d.create() }
+func (t *Info) New() any { return t.create() }
 
-// Field returns a pointer to the value of column i in row.
-func (d *Def[E]) Field(row E, i int) any { return d.fields[i](row) }
+// Fields appends pointers to the values of row, one a column, to a slice.
+func (t *Info) Fields(to []any, row any) []any { return t.fields(to, row) }
 
-// appendFields appends pointers to all values of row, in order of columns.
-func (d *Def[E]) appendFields(to []any, row E) []any {
-	for _, f := range d.fields {
-		to = append(to, f(row))
-	}
-	return to
-}
+// fieldsOf is Fields into a new slice.
+func (t *Info) fieldsOf(row any) []any { return t.fields(make([]any, 0, len(t.Columns)), row) }
 
 // Find returns the index of a column by its name in the database.
 func (t *Info) Find(name string) (int, bool) {
@@ -175,13 +179,16 @@ func (t *Info) Find(name string) (int, bool) {
 func (t *Info) indexes(names []string) []int {
 	list := make([]int, len(names))
 	for i, name := range names {
-		at, ok := t.Find(name)
-		if !ok {
-			at = -1
-		}
-		list[i] = at
+		list[i] = t.indexOf(name)
 	}
 	return list
+}
+
+func (t *Info) indexOf(name string) int {
+	if i, ok := t.index[name]; ok {
+		return i
+	}
+	return -1
 }
 
 // names returns the names of columns.
@@ -196,14 +203,14 @@ func (t *Info) names(columns []int) []string {
 }
 
 // Is reports whether the column has the flag.
-func (c *ColumnInfo) Is(f Flag) bool { return c.Flags&f != 0 }
+func (c *Column) Is(f Flag) bool { return c.Flags&f != 0 }
 
 // Sortable reports whether rows can be ordered by the column on every engine.
-func (c *ColumnInfo) Sortable() bool { return c.Comparable() && c.Type != TypeOther }
+func (c *Column) Sortable() bool { return c.Comparable() && c.Type != TypeOther }
 
 // Comparable reports whether rows can be chosen by a value of the column that
 // stands in a URL.
-func (c *ColumnInfo) Comparable() bool {
+func (c *Column) Comparable() bool {
 	switch c.Type {
 	case TypeJSON, TypeBytes, TypeList, TypeRange:
 		return false
@@ -215,7 +222,7 @@ func (c *ColumnInfo) Comparable() bool {
 // database fills it: always where it computes it, and where the field is empty
 // and the database has something better. A constant default is not better than
 // a zero that the caller may have meant, unless zero is no value of the type.
-func (c *ColumnInfo) leftToDatabase(f field) bool {
+func (c *Column) leftToDatabase(f field) bool {
 	switch {
 	case c.Is(Generated):
 		return true
@@ -232,98 +239,19 @@ func (c *ColumnInfo) leftToDatabase(f field) bool {
 }
 
 // Required reports whether a new row must bring a value for the column.
-func (c *ColumnInfo) Required() bool { return !c.Is(Auto | HasDefault | Generated | Nullable) }
-
-// Fault says what the schema has against the value that p points to, in words
-// for whoever sent it; it is empty for a good value.
-func (c *ColumnInfo) Fault(p any) string {
-	f := fieldOf(p)
-	value := f.arg()
-	if value == nil {
-		if c.Is(Nullable) || f.zero() && !c.Required() {
-			return ""
-		}
-		return "must not be null"
-	}
-	switch c.Type {
-	case TypeText:
-		return c.lengthFault(utf8.RuneCountInString(value.(string)), "characters")
-	case TypeBytes:
-		return c.lengthFault(len(value.([]byte)), "bytes")
-	case TypeEnum:
-		if label := value.(string); len(c.Labels) > 0 && !slices.Contains(c.Labels, label) {
-			return fmt.Sprintf("must be one of %s; got %q", strings.Join(c.Labels, ", "), label)
-		}
-		return ""
-	case TypeNumeric:
-		if fault := c.digitsFault(string(f.appendText(nil))); fault != "" {
-			return fault
-		}
-	}
-	return c.rangeFault(string(f.appendText(nil)))
+func (c *Column) Required() bool {
+	return !c.Is(Auto | HasDefault | Generated | Nullable | CreatedAt | UpdatedAt | Version)
 }
-
-func (c *ColumnInfo) lengthFault(n int, unit string) string {
-	if c.Max > 0 && n > c.Max {
-		return fmt.Sprintf("at most %d %s; got %d", c.Max, unit, n)
-	}
-	return ""
-}
-
-func (c *ColumnInfo) digitsFault(text string) string {
-	d, err := ParseDecimal(text)
-	if err != nil || c.Precision == 0 || !d.IsNumber() {
-		return ""
-	}
-	whole, fraction := d.size()
-	if whole > c.Precision-c.Scale || fraction > c.Scale {
-		return fmt.Sprintf("at most %d digits, %d after the point; got %s", c.Precision, c.Scale, text)
-	}
-	return ""
-}
-
-// rangeFault compares numbers as numbers; the limits come from checks in the
-// schema, which are on numbers only.
-func (c *ColumnInfo) rangeFault(text string) string {
-	if c.Least == "" && c.Most == "" && c.Above == "" && c.Below == "" {
-		return ""
-	}
-	value, err := ParseDecimal(text)
-	if err != nil {
-		return ""
-	}
-	for _, rule := range []struct {
-		limit, words string
-		broken       func(cmp int) bool
-	}{
-		{c.Least, "at least", func(cmp int) bool { return cmp < 0 }},
-		{c.Most, "at most", func(cmp int) bool { return cmp > 0 }},
-		{c.Above, "greater than", func(cmp int) bool { return cmp <= 0 }},
-		{c.Below, "less than", func(cmp int) bool { return cmp >= 0 }},
-	} {
-		if limit, err := ParseDecimal(rule.limit); err == nil && rule.broken(value.Cmp(limit)) {
-			return fmt.Sprintf("must be %s %s; got %s", rule.words, rule.limit, text)
-		}
-	}
-	return ""
-}
-
-// Column returns column i as one that Update can be told to store.
-func (d *Def[E]) Column(i int) ColumnOf[E] { return anyColumn[E]{columnRef{&d.Info, i}} }
-
-type anyColumn[E any] struct{ ref columnRef }
-
-func (c anyColumn[E]) of(E) columnRef { return c.ref }
 
 // SetDefaults gives row the constant defaults of its columns.
-func (d *Def[E]) SetDefaults(row E) error {
-	for i := range d.Columns {
-		c := &d.Columns[i]
+func (t *Info) SetDefaults(row any) error {
+	for i, p := range t.fieldsOf(row) {
+		c := &t.Columns[i]
 		if c.Default == "" || c.Is(Generated|Auto) {
 			continue
 		}
-		if err := fieldOf(d.Field(row, i)).set(c.Default); err != nil {
-			return fmt.Errorf("default of %s.%s: %w", d.Name, c.Name, err)
+		if err := fieldOf(p).set(c.Default); err != nil {
+			return fmt.Errorf("default of %s.%s: %w", t.Name, c.Name, err)
 		}
 	}
 	return nil

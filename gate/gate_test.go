@@ -65,10 +65,13 @@ type forage struct {
 var keeperDef = gate.Describe(gate.Spec[*keeper]{
 	New:  func() *keeper { return new(keeper) },
 	Name: "keeper",
-	Columns: []gate.Column[*keeper]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *keeper) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Max: 40, Field: func(e *keeper) any { return &e.Name }},
-		{Name: "since", Type: gate.TypeDate, Flags: gate.Nullable, Field: func(e *keeper) any { return &e.Since }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "name", Type: gate.TypeText, Max: 40},
+		{Name: "since", Type: gate.TypeDate, Flags: gate.Nullable},
+	},
+	Fields: func(to []any, e *keeper) []any {
+		return append(to, &e.ID, &e.Name, &e.Since)
 	},
 	Uniques: []gate.Unique{{Name: "keeper_name_key", Columns: []string{"name"}}},
 })
@@ -76,37 +79,43 @@ var keeperDef = gate.Describe(gate.Spec[*keeper]{
 var forageDef = gate.Describe(gate.Spec[*forage]{
 	New:  func() *forage { return new(forage) },
 	Name: "forage",
-	Columns: []gate.Column[*forage]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *forage) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Field: func(e *forage) any { return &e.Name }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "name", Type: gate.TypeText},
+	},
+	Fields: func(to []any, e *forage) []any {
+		return append(to, &e.ID, &e.Name)
 	},
 })
 
 var hiveDef = gate.Describe(gate.Spec[*hive]{
 	New:  func() *hive { return new(hive) },
 	Name: "hive",
-	Columns: []gate.Column[*hive]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *hive) any { return &e.ID }},
-		{Name: "keeper_id", Type: gate.TypeInt64, Field: func(e *hive) any { return &e.KeeperID }},
-		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *hive) any { return &e.FromID }},
-		{Name: "name", Type: gate.TypeText, Field: func(e *hive) any { return &e.Name }},
-		{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.HasDefault, Default: "calm", Field: func(e *hive) any { return gate.Label(&e.Temper) }},
-		{Name: "mood", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.Nullable, Field: func(e *hive) any { return gate.MaybeLabel(&e.Mood) }},
-		{Name: "weight", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Weight }},
-		{Name: "active", Type: gate.TypeBool, Field: func(e *hive) any { return &e.Active }},
-		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Seen }},
-		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Facts }},
-		{Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Photo }},
-		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Tag }},
-		{Name: "warmth", Type: gate.TypeFloat64, Field: func(e *hive) any { return &e.Warmth }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "keeper_id", Type: gate.TypeInt64},
+		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "name", Type: gate.TypeText},
+		{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.HasDefault, Default: "calm"},
+		{Name: "mood", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.Nullable},
+		{Name: "weight", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable},
+		{Name: "active", Type: gate.TypeBool},
+		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
+		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
+		{Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable},
+		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable},
+		{Name: "warmth", Type: gate.TypeFloat64},
+	},
+	Fields: func(to []any, e *hive) []any {
+		return append(to, &e.ID, &e.KeeperID, &e.FromID, &e.Name, gate.Label(&e.Temper), gate.MaybeLabel(&e.Mood), &e.Weight, &e.Active, &e.Seen, &e.Facts, &e.Photo, &e.Tag, &e.Warmth)
 	},
 })
 
 var keepers = &struct {
 	gate.Table[*keeper, int64]
-	Name    gate.Text[*keeper]
-	Hives   gate.ToMany[*keeper, *hive]
-	Forages gate.ManyToMany[*keeper, *forage]
+	Name    *gate.Text[*keeper]
+	Hives   *gate.ToMany[*keeper, *hive]
+	Forages *gate.ManyToMany[*keeper, *forage]
 }{
 	Table: gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
 	Name:  gate.NewText(keeperDef, "name"),
@@ -120,17 +129,17 @@ var forageTable = gate.NewTable(forageDef, func(k *int64) []any { return []any{k
 
 var hives = &struct {
 	gate.Table[*hive, int64]
-	ID     gate.Ordered[*hive, int64]
-	FromID gate.Ordered[*hive, int64]
-	Name   gate.Text[*hive]
-	Temper gate.Value[*hive, temper]
-	Weight gate.Ordered[*hive, gate.Decimal]
-	Active gate.Value[*hive, bool]
-	Seen   gate.Ordered[*hive, time.Time]
-	Tag    gate.Ordered[*hive, string]
-	Warmth gate.Ordered[*hive, float64]
-	Keeper gate.ToOne[*hive, *keeper]
-	Splits gate.ToMany[*hive, *hive]
+	ID     *gate.Ordered[*hive, int64]
+	FromID *gate.Ordered[*hive, int64]
+	Name   *gate.Text[*hive]
+	Temper *gate.Value[*hive, temper]
+	Weight *gate.Ordered[*hive, gate.Decimal]
+	Active *gate.Value[*hive, bool]
+	Seen   *gate.Ordered[*hive, time.Time]
+	Tag    *gate.Ordered[*hive, string]
+	Warmth *gate.Ordered[*hive, float64]
+	Keeper *gate.ToOne[*hive, *keeper]
+	Splits *gate.ToMany[*hive, *hive]
 }{
 	Table:  gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
 	ID:     gate.NewOrdered[int64](hiveDef, "id"),
@@ -281,9 +290,9 @@ func TestWriting(t *testing.T) {
 
 		require.NoError(t, hives.Delete(ctx, db, 50))
 		require.ErrorIs(t, hives.Delete(ctx, db, 50), gate.ErrNotFound)
-		_, err = hives.DeleteWhere(ctx, db)
+		_, err = hives.Query().Delete(ctx, db)
 		require.Error(t, err, "no condition is no way to delete everything")
-		gone, err := hives.DeleteWhere(ctx, db, hives.Keeper.Has(keepers.Name.Is("Clover")))
+		gone, err := hives.Where(hives.Keeper.Has(keepers.Name.Is("Clover"))).Delete(ctx, db)
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), gone)
 		_, err = hives.Find(ctx, db, h.ID)
@@ -303,7 +312,7 @@ func TestConstraintErrors(t *testing.T) {
 
 		require.ErrorAs(t, hives.Insert(ctx, db, &hive{KeeperID: 77, Name: "x"}), &broken)
 		assert.Equal(t, gate.ReferenceBroken, broken.Kind)
-		dangles, err := hives.Keeper.Relation().Dangles(ctx, db, &hive{KeeperID: 77})
+		dangles, err := gate.RelationOf(hives.Keeper).Dangles(ctx, db, &hive{KeeperID: 77})
 		require.NoError(t, err)
 		assert.True(t, dangles)
 
@@ -374,29 +383,32 @@ func TestPagesAddUpToTheWhole(t *testing.T) {
 			{hives.Weight.Desc(), hives.Name.Asc()},
 			{hives.FromID.Asc(), hives.Weight.Desc(), hives.Warmth.Asc()},
 			{hives.FromID.Desc(), hives.ID.Desc()},
+			{gate.NullsFirst(hives.FromID.Desc()), gate.NullsLast(hives.Weight.Asc())},
+			{gate.NullsLast(hives.FromID.Desc()), gate.NullsFirst(hives.Weight.Asc())},
 		} {
-			query := hives.OrderBy(order...).OrderByKey()
-			whole, err := query.All(ctx, db)
+			query := hives.OrderBy(order...)
+			whole, err := gate.OrderByKey(query).All(ctx, db)
 			require.NoError(t, err)
 			require.Len(t, whole, 41)
 			var paged []*hive
-			page := query
-			for {
-				list, err := page.Limit(7).All(ctx, db)
+			for after := ""; ; {
+				list, next, err := query.Page(ctx, db, after, 7)
 				require.NoError(t, err)
-				if len(list) == 0 {
+				paged = append(paged, list...)
+				if after = next; after == "" {
 					break
 				}
-				paged = append(paged, list...)
-				page, err = query.After(query.Cursor(list[len(list)-1]))
-				require.NoError(t, err)
 			}
 			assert.Equal(t, whole, paged)
 		}
-		_, err := hives.Query().OrderByKey().After("nonsense")
+		_, _, err := hives.Query().Page(ctx, db, "nonsense", 7)
 		require.ErrorIs(t, err, gate.ErrCursor)
-		_, err = hives.Query().OrderByKey().After(hives.OrderBy(hives.Name.Asc()).OrderByKey().Cursor(&hive{}))
+		other, err := gate.Cursor(gate.OrderByKey(hives.OrderBy(hives.Name.Asc())), &hive{})
+		require.NoError(t, err)
+		_, _, err = hives.Query().Page(ctx, db, other, 7)
 		require.ErrorIs(t, err, gate.ErrCursor, "a cursor of another order is refused")
+		_, _, err = hives.OrderBy(gate.Length(hives.Name).Asc()).Page(ctx, db, "", 7)
+		require.ErrorContains(t, err, "order by columns")
 	})
 }
 
@@ -447,7 +459,7 @@ func TestConditionsMeanTheSameAsInGo(t *testing.T) {
 		}
 		for name, c := range cases {
 			t.Run(name, func(t *testing.T) {
-				found, err := hives.Where(c.cond).OrderByKey().All(ctx, db)
+				found, err := gate.OrderByKey(hives.Where(c.cond)).All(ctx, db)
 				require.NoError(t, err)
 				var got, want []int64
 				for _, h := range found {
@@ -478,7 +490,7 @@ func TestRelationsTakeAFixedNumberOfStatements(t *testing.T) {
 		idle := addKeeper(t, ctx, db, "Idle")
 		count := &counting{DB: db}
 
-		read, err := hives.With(hives.Keeper, hives.Splits.OrderBy(hives.Name.Desc()).With(hives.Keeper)).OrderByKey().All(ctx, count)
+		read, err := gate.OrderByKey(hives.With(hives.Keeper, hives.Splits.OrderBy(hives.Name.Desc()).With(hives.Keeper))).All(ctx, count)
 		require.NoError(t, err)
 		assert.Equal(t, 4, count.n, "the hives, their keepers, their splits and the keepers of these")
 		for _, h := range read {
@@ -498,7 +510,7 @@ func TestRelationsTakeAFixedNumberOfStatements(t *testing.T) {
 			}
 		}
 
-		bounded, err := keepers.With(keepers.Hives.OrderBy(hives.ID.Desc()).Limit(3)).OrderByKey().All(ctx, db)
+		bounded, err := gate.OrderByKey(keepers.With(keepers.Hives.OrderBy(hives.ID.Desc()).Limit(3))).All(ctx, db)
 		require.NoError(t, err)
 		require.Len(t, bounded[0].Hives, 3, "the newest three")
 		assert.Equal(t, list[39].ID, bounded[0].Hives[0].ID)
@@ -508,7 +520,7 @@ func TestRelationsTakeAFixedNumberOfStatements(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(40), n)
 		child := hive{Name: "new"}
-		require.NoError(t, keepers.Hives.Attach(idle, &child))
+		require.NoError(t, gate.Attach(keepers.Hives, idle, &child))
 		assert.Equal(t, idle.ID, child.KeeperID)
 	})
 }
@@ -526,12 +538,12 @@ func TestManyToMany(t *testing.T) {
 			fs = append(fs, f)
 		}
 		for _, pair := range [][2]int{{0, 0}, {0, 1}, {0, 1}, {1, 1}, {1, 3}} {
-			require.NoError(t, keepers.Forages.Link(ctx, db, ks[pair[0]], fs[pair[1]]), "linking twice is no error")
+			require.NoError(t, keepers.Forages.Add(ctx, db, ks[pair[0]], fs[pair[1]]), "linking twice is no error")
 		}
-		require.NoError(t, keepers.Forages.Unlink(ctx, db, ks[1], fs[1]))
-		require.NoError(t, keepers.Forages.Unlink(ctx, db, ks[1], fs[1]))
+		require.NoError(t, keepers.Forages.Remove(ctx, db, ks[1], fs[1]))
+		require.NoError(t, keepers.Forages.Remove(ctx, db, ks[1], fs[1]))
 		count := &counting{DB: db}
-		read, err := keepers.With(keepers.Forages).OrderByKey().All(ctx, count)
+		read, err := gate.OrderByKey(keepers.With(keepers.Forages)).All(ctx, count)
 		require.NoError(t, err)
 		assert.Equal(t, 2, count.n)
 		assert.Equal(t, []*forage{fs[0], fs[1]}, read[0].Forages)
@@ -542,7 +554,7 @@ func TestManyToMany(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, has, 1)
 		assert.Equal(t, ks[1].ID, has[0].ID)
-		bounded, err := keepers.With(keepers.Forages.Limit(1)).OrderByKey().All(ctx, db)
+		bounded, err := gate.OrderByKey(keepers.With(keepers.Forages.Limit(1))).All(ctx, db)
 		require.NoError(t, err)
 		assert.Equal(t, []*forage{fs[0]}, bounded[0].Forages)
 	})

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"reflect"
 	"strings"
 )
 
@@ -123,7 +122,7 @@ func (l *List[T]) parseJSON(raw []byte) error {
 			continue
 		}
 		list[i].state = maybeValue
-		if err := elementField(&list[i].value).parseJSON(e); err != nil {
+		if err := fieldOf(&list[i].value).parseJSON(e); err != nil {
 			return fmt.Errorf("element %d %w", i+1, err)
 		}
 	}
@@ -133,25 +132,13 @@ func (l *List[T]) parseJSON(raw []byte) error {
 
 func (l *List[T]) parseText(s string) error { return l.parseJSON([]byte(s)) }
 
-// elementField returns the methods of an element. An enum has a type that the
-// runtime does not know; arrays of them are rare enough for reflection.
-func elementField(p any) field {
-	f := fieldOf(p)
-	if _, foreign := f.(foreignField); foreign {
-		if v := reflect.ValueOf(p).Elem(); v.Kind() == reflect.String {
-			return (*textField)(v.Addr().Convert(reflect.TypeFor[*string]()).Interface().(*string))
-		}
-	}
-	return f
-}
-
 // appendElementJSON writes an element. Decimals become strings, which keep
 // their digits with every reader.
 func appendElementJSON(b []byte, p any) []byte {
 	if d, ok := p.(*Decimal); ok {
 		return AppendJSONString(b, d.String())
 	}
-	return elementField(p).appendJSON(b)
+	return fieldOf(p).appendJSON(b)
 }
 
 // setElement reads an element as it stands in an array or range.
@@ -165,7 +152,7 @@ func setElement(p any, text string) error {
 		*p = text == "t"
 		return nil
 	}
-	return elementField(p).set(text)
+	return fieldOf(p).set(text)
 }
 
 // elementText writes an element as it stands in an array or range.
@@ -179,7 +166,7 @@ func elementText(p any) []byte {
 	if s, ok := fieldOf(p).arg().(string); ok { // a date, say, in the form of the engine
 		return []byte(s)
 	}
-	return elementField(p).appendText(nil)
+	return fieldOf(p).appendText(nil)
 }
 
 // arrayElement is an element of an array in PostgreSQL's text form.

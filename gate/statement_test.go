@@ -24,19 +24,25 @@ type box struct {
 
 var apiaryDef = Describe(Spec[*apiary]{
 	New: func() *apiary { return new(apiary) }, Schema: "stock", Name: "apiary",
-	Columns: []Column[*apiary]{
-		{Name: "id", Type: TypeInt64, Flags: Key | Auto, Field: func(e *apiary) any { return &e.ID }},
-		{Name: `na"me`, Type: TypeText, Field: func(e *apiary) any { return &e.Name }},
-		{Name: "place", Type: TypeOther, Cast: "point", Flags: Nullable, Field: func(e *apiary) any { return &e.Place }},
+	Columns: []Column{
+		{Name: "id", Type: TypeInt64, Flags: Key | Auto},
+		{Name: `na"me`, Type: TypeText},
+		{Name: "place", Type: TypeOther, Cast: "point", Flags: Nullable},
+	},
+	Fields: func(to []any, e *apiary) []any {
+		return append(to, &e.ID, &e.Name, &e.Place)
 	},
 })
 
 var boxDef = Describe(Spec[*box]{
 	New: func() *box { return new(box) }, Name: "box",
-	Columns: []Column[*box]{
-		{Name: "apiary_id", Type: TypeInt64, Flags: Key, Field: func(e *box) any { return &e.ApiaryID }},
-		{Name: "no", Type: TypeInt64, Flags: Key, Field: func(e *box) any { return &e.No }},
-		{Name: "mood", Type: TypeEnum, Labels: []string{"calm", "wild"}, Field: func(e *box) any { return &e.Mood }},
+	Columns: []Column{
+		{Name: "apiary_id", Type: TypeInt64, Flags: Key},
+		{Name: "no", Type: TypeInt64, Flags: Key},
+		{Name: "mood", Type: TypeEnum, Labels: []string{"calm", "wild"}},
+	},
+	Fields: func(to []any, e *box) []any {
+		return append(to, &e.ApiaryID, &e.No, &e.Mood)
 	},
 })
 
@@ -50,35 +56,36 @@ var (
 )
 
 var (
-	likePostgres = &Engine{Name: "postgres", Quote: '"', Numbered: true, Returning: true, ArrayArgs: true, NullsHigh: true, DoubleColons: true}
+	likePostgres = &Engine{Name: "postgres", Quote: '"', Numbered: true, Returning: true, Returns: true, ArrayArgs: true, NullsHigh: true, DoubleColons: true}
 	likeMySQL    = &Engine{Name: "mysql", Quote: '`', DuplicateKey: true, EnumsByPlace: true}
 	likeSQLite   = &Engine{Name: "sqlite", Quote: '"', Returning: true}
 )
 
 func TestSelects(t *testing.T) {
-	query := apiaries.Where(apiaryName.Contains("50%!_"), Or(apiaryID.In(1, 2, 3), inApiary.Has(boxMood.Is("calm")))).
-		OrderBy(apiaryName.Desc()).OrderByKey().Limit(5).Offset(10)
-	s := selectRows(query, likePostgres)
+	query := OrderByKey(apiaries.Where(apiaryName.Contains("50%!_"), Or(apiaryID.In(1, 2, 3), inApiary.Has(boxMood.Is("calm")))).
+		OrderBy(apiaryName.Desc())).Limit(5).Offset(10)
+	s := query.q.statement(likePostgres)
 	require.NoError(t, s.err)
 	assert.Equal(t, `SELECT t1."id", t1."na""me", t1."place"::text FROM "stock"."apiary" AS t1`+
 		` WHERE t1."na""me" LIKE $1 ESCAPE '!' AND (t1."id" = ANY($2) OR EXISTS (SELECT 1 FROM "box" AS t2 WHERE t2."apiary_id" = t1."id" AND t2."mood" = $3))`+
 		` ORDER BY t1."na""me" DESC, t1."id" LIMIT 5 OFFSET 10`, s.String())
 	assert.Equal(t, []any{"%50!%!!!_%", []int64{1, 2, 3}, "calm"}, s.args)
 
-	s = selectRows(query, likeMySQL)
+	s = query.q.statement(likeMySQL)
 	assert.Contains(t, s.String(), "SELECT t1.`id`, t1.`na\"me`, t1.`place` FROM `stock`.`apiary` AS t1")
 	assert.Contains(t, s.String(), "t1.`id` IN (?, ?, ?, ?)", "lists are rounded up, so that there are few texts")
 	assert.Equal(t, []any{"%50!%!!!_%", int64(1), int64(2), int64(3), int64(3), "calm"}, s.args)
 }
 
 func TestSeeks(t *testing.T) {
-	ordered := boxes.Query()
-	ordered.order = []orderItem{{2, true}, {0, false}}
-	place, err := ordered.OrderByKey().After(ordered.OrderByKey().Cursor(&box{3, 4, "wild"}))
+	ordered := OrderByKey(OrderByColumn(OrderByColumn(boxes.Query(), "mood", true), "apiary_id", false))
+	text, err := Cursor(ordered, &box{3, 4, "wild"})
 	require.NoError(t, err)
-	s := selectRows(place, likeSQLite)
+	place, err := After(ordered, text)
+	require.NoError(t, err)
+	s := place.q.statement(likeSQLite)
 	assert.Contains(t, s.String(), `WHERE ((t1."mood" < ?) OR (t1."mood" = ? AND t1."apiary_id" > ?) OR (t1."mood" = ? AND t1."apiary_id" = ? AND t1."no" > ?))`)
-	s = selectRows(place, likeMySQL)
+	s = place.q.statement(likeMySQL)
 	assert.Contains(t, s.String(), "WHERE ((t1.`mood`+0 < 2) OR", "an enum is ordered by the place of its labels")
 }
 
@@ -105,9 +112,9 @@ func (r *recorder) Exec(_ context.Context, text string, args []any) (Result, err
 	r.note(text, args)
 	return Result{}, errRecorded
 }
-func (r *recorder) InTx(_ context.Context, do func(DB) error) error { return do(r) }
-func (r *recorder) Ping(context.Context) error                      { return nil }
-func (r *recorder) Close() error                                    { return nil }
+func (r *recorder) InTx(_ context.Context, _ TxOptions, do func(DB) error) error { return do(r) }
+func (r *recorder) Ping(context.Context) error                                   { return nil }
+func (r *recorder) Close() error                                                 { return nil }
 
 func TestWrites(t *testing.T) {
 	for engine, want := range map[*Engine][]string{
@@ -115,13 +122,13 @@ func TestWrites(t *testing.T) {
 			`INSERT INTO "stock"."apiary" ("na""me", "place") VALUES ($1, $2::text::point) RETURNING "id", "na""me", "place"::text`,
 			`UPDATE "stock"."apiary" SET "na""me" = $1, "place" = $2::text::point WHERE ("id" = $3) RETURNING "id", "na""me", "place"::text`,
 			`INSERT INTO "box" ("apiary_id", "no", "mood") VALUES ($1, $2, $3) ON CONFLICT ("apiary_id", "no") DO UPDATE SET "mood" = excluded."mood" RETURNING "apiary_id", "no", "mood"`,
-			`DELETE FROM "box" WHERE ("box"."apiary_id" = $1 AND "box"."no" = $2)`,
+			`DELETE FROM "box" WHERE "box"."apiary_id" = $1 AND "box"."no" = $2`,
 		},
 		likeMySQL: {
 			"INSERT INTO `stock`.`apiary` (`na\"me`, `place`) VALUES (?, ?)",
 			"UPDATE `stock`.`apiary` SET `na\"me` = ?, `place` = ? WHERE (`id` = ?)",
 			"INSERT INTO `box` (`apiary_id`, `no`, `mood`) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE `mood` = VALUES(`mood`)",
-			"DELETE FROM `box` WHERE (`box`.`apiary_id` = ? AND `box`.`no` = ?)",
+			"DELETE FROM `box` WHERE `box`.`apiary_id` = ? AND `box`.`no` = ?",
 		},
 	} {
 		r := &recorder{engine: engine}
@@ -140,8 +147,8 @@ func TestLoadingRelations(t *testing.T) {
 	ctx := t.Context()
 	r := &recorder{engine: likeSQLite}
 	parents := []*apiary{{ID: 1}, {ID: 2}, {ID: 1}}
-	require.ErrorIs(t, inApiary.Limit(2).load(ctx, r, parents), errRecorded)
-	require.ErrorIs(t, inApiary.Where(boxMood.Is("wild")).load(ctx, r, parents), errRecorded)
+	require.ErrorIs(t, inApiary.Limit(2).Load(ctx, r, parents...), errRecorded)
+	require.ErrorIs(t, inApiary.Where(boxMood.Is("wild")).Load(ctx, r, parents...), errRecorded)
 	assert.Equal(t, []string{
 		`SELECT t1."apiary_id", t1."no", t1."mood" FROM (SELECT t1."apiary_id", t1."no", t1."mood", row_number() OVER (PARTITION BY t1."apiary_id" ORDER BY t1."apiary_id", t1."no") AS place_of_row` +
 			` FROM "box" AS t1 WHERE t1."apiary_id" IN (?, ?)) AS t1 WHERE place_of_row <= 2 ORDER BY place_of_row`,
@@ -155,30 +162,30 @@ func TestQueriesAreNotChanged(t *testing.T) {
 	one, two := base.Where(apiaryName.Is("b")), base.Where(apiaryName.Is("c"))
 	base.OrderBy(apiaryName.Asc())
 	base.Limit(3)
-	assert.Equal(t, []any{"a"}, selectRows(base, likeSQLite).args)
-	assert.Equal(t, []any{"a", "b"}, selectRows(one, likeSQLite).args)
-	assert.Equal(t, []any{"a", "c"}, selectRows(two, likeSQLite).args)
-	assert.NotContains(t, selectRows(base, likeSQLite).String(), "ORDER BY")
-	assert.NotContains(t, selectRows(base, likeSQLite).String(), "LIMIT")
+	assert.Equal(t, []any{"a"}, base.q.statement(likeSQLite).args)
+	assert.Equal(t, []any{"a", "b"}, one.q.statement(likeSQLite).args)
+	assert.Equal(t, []any{"a", "c"}, two.q.statement(likeSQLite).args)
+	assert.NotContains(t, base.q.statement(likeSQLite).String(), "ORDER BY")
+	assert.NotContains(t, base.q.statement(likeSQLite).String(), "LIMIT")
 }
 
 func TestLeftToTheDatabase(t *testing.T) {
 	zero, empty, absent, null := int64(0), "", Maybe[string]{}, Null[string]()
 	for _, c := range []struct {
-		column ColumnInfo
+		column Column
 		field  any
 		want   bool
 	}{
-		{ColumnInfo{Type: TypeInt64, Flags: Auto}, &zero, true},
-		{ColumnInfo{Type: TypeInt64, Flags: HasDefault, Default: "10"}, &zero, false},
-		{ColumnInfo{Type: TypeInt64, Flags: HasDefault}, &zero, true},
-		{ColumnInfo{Type: TypeInt64}, &zero, false},
-		{ColumnInfo{Type: TypeEnum, Flags: HasDefault, Default: "calm"}, &empty, true},
-		{ColumnInfo{Type: TypeText, Flags: HasDefault, Default: "x"}, &empty, false},
-		{ColumnInfo{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &absent, true},
-		{ColumnInfo{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &null, false},
-		{ColumnInfo{Type: TypeText, Flags: Nullable}, &absent, false},
-		{ColumnInfo{Type: TypeText, Flags: Generated}, &empty, true},
+		{Column{Type: TypeInt64, Flags: Auto}, &zero, true},
+		{Column{Type: TypeInt64, Flags: HasDefault, Default: "10"}, &zero, false},
+		{Column{Type: TypeInt64, Flags: HasDefault}, &zero, true},
+		{Column{Type: TypeInt64}, &zero, false},
+		{Column{Type: TypeEnum, Flags: HasDefault, Default: "calm"}, &empty, true},
+		{Column{Type: TypeText, Flags: HasDefault, Default: "x"}, &empty, false},
+		{Column{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &absent, true},
+		{Column{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &null, false},
+		{Column{Type: TypeText, Flags: Nullable}, &absent, false},
+		{Column{Type: TypeText, Flags: Generated}, &empty, true},
 	} {
 		assert.Equal(t, c.want, c.column.leftToDatabase(fieldOf(c.field)), "%+v", c.column)
 	}
@@ -197,14 +204,14 @@ func TestRetry(t *testing.T) {
 		{[]error{again, again, again, again, again, nil}, maxTries, again},
 	} {
 		runs := 0
-		err := Retry(t.Context(), func(err error) bool { return err == again }, func() error { runs++; return c.errs[runs-1] })
+		err := Retry(t.Context(), 0, func(err error) bool { return err == again }, func() error { runs++; return c.errs[runs-1] })
 		assert.Equal(t, c.want, err)
 		assert.Equal(t, c.runs, runs)
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
 	runs := 0
-	err := Retry(ended, func(error) bool { return true }, func() error { runs++; return again })
+	err := Retry(ended, 0, func(error) bool { return true }, func() error { runs++; return again })
 	assert.ErrorIs(t, err, again)
 	assert.Equal(t, 1, runs, "nothing is tried for a caller who has gone")
 }

@@ -127,12 +127,12 @@ func TestParseJSONSaysWhatIsWanted(t *testing.T) {
 }
 
 func TestFaults(t *testing.T) {
-	text := gate.ColumnInfo{Type: gate.TypeText, Max: 3}
+	text := gate.Column{Type: gate.TypeText, Max: 3}
 	long := strings.Repeat("ü", 4)
 	assert.Equal(t, "at most 3 characters; got 4", text.Fault(&long))
 	short := "üüü"
 	assert.Empty(t, text.Fault(&short))
-	number := gate.ColumnInfo{Type: gate.TypeNumeric, Precision: 4, Scale: 2, Above: "0", Most: "50"}
+	number := gate.Column{Type: gate.TypeNumeric, Precision: 4, Scale: 2, Above: "0", Most: "50"}
 	for value, want := range map[string]string{
 		"1.5": "", "50.00": "", "0": "must be greater than 0; got 0", "50.01": "must be at most 50; got 50.01",
 		"1.234": "at most 4 digits, 2 after the point; got 1.234", "100": "at most 4 digits, 2 after the point; got 100",
@@ -141,10 +141,10 @@ func TestFaults(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, number.Fault(&d), value)
 	}
-	enum := gate.ColumnInfo{Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}}
+	enum := gate.Column{Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}}
 	label := temper("wild")
 	assert.Equal(t, `must be one of calm, fierce; got "wild"`, enum.Fault(gate.Label(&label)))
-	required := gate.ColumnInfo{Type: gate.TypeText}
+	required := gate.Column{Type: gate.TypeText}
 	none := gate.Null[string]()
 	assert.Equal(t, "must not be null", required.Fault(&none))
 }

@@ -22,6 +22,8 @@ import (
 // Engine says how MySQL and MariaDB differ from other databases.
 var Engine = &gate.Engine{
 	Name:         "mysql",
+	LocksRows:    true,
+	MaxArgs:      65535,
 	Quote:        '`',
 	DuplicateKey: true,
 	EnumsByPlace: true,
@@ -45,12 +47,18 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	db.SetMaxOpenConns(20)
 	db.SetMaxIdleConns(20)
 	db.SetConnMaxIdleTime(5 * time.Minute)
-	g := sqldb.New(db, sqldb.Config{Engine: Engine, Translate: translate, Retryable: retryable})
-	if err := g.Ping(ctx); err != nil {
-		g.Close()
-		return nil, fmt.Errorf("connecting to %s: %w", config.Addr, err)
+	var version string
+	if err := db.QueryRowContext(ctx, "SELECT version()").Scan(&version); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("connecting to %s: %w", config.Addr, translate(err))
 	}
-	return g, nil
+	engine := Engine
+	if strings.Contains(version, "MariaDB") {
+		own := *Engine
+		own.Returns = true
+		engine = &own
+	}
+	return sqldb.New(db, sqldb.Config{Engine: engine, Translate: translate, Retryable: retryable}), nil
 }
 
 // ParseURL reads a URL whose scheme is mysql or mariadb. The parameter socket

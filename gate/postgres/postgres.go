@@ -4,11 +4,16 @@ package postgres
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
+	"iter"
 	"net"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -23,6 +28,9 @@ var Engine = &gate.Engine{
 	Quote:        '"',
 	Numbered:     true,
 	Returning:    true,
+	Returns:      true,
+	LocksRows:    true,
+	MaxArgs:      65535,
 	ArrayArgs:    true,
 	NullsHigh:    true,
 	DoubleColons: true,
@@ -42,7 +50,7 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", config.ConnConfig.Host, err)
 	}
-	d := &database{conn: conn{pool}, pool: pool}
+	d := &database{conn: conn{onPool{pool}}, pool: pool}
 	if err := d.Ping(ctx); err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to %s: %w", config.ConnConfig.Host, err)
@@ -54,7 +62,21 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 type runner interface {
 	Query(ctx context.Context, text string, args ...any) (pgx.Rows, error)
 	Exec(ctx context.Context, text string, args ...any) (pgconn.CommandTag, error)
-	Begin(ctx context.Context) (pgx.Tx, error)
+	onConn(ctx context.Context, do func(*pgconn.PgConn) error) error
+}
+
+// onPool runs statements on any connection of a pool.
+type onPool struct{ *pgxpool.Pool }
+
+func (p onPool) onConn(ctx context.Context, do func(*pgconn.PgConn) error) error {
+	return p.AcquireFunc(ctx, func(c *pgxpool.Conn) error { return do(c.Conn().PgConn()) })
+}
+
+// inTx runs statements on the connection of a transaction.
+type inTx struct{ pgx.Tx }
+
+func (t inTx) onConn(_ context.Context, do func(*pgconn.PgConn) error) error {
+	return do(t.Conn().PgConn())
 }
 
 type conn struct{ run runner }
@@ -74,21 +96,92 @@ func (c conn) Exec(ctx context.Context, text string, args []any) (gate.Result, e
 	return gate.Result{Rows: tag.RowsAffected()}, translate(err)
 }
 
-// once runs do in a transaction of the pool, or in a savepoint.
-func (c conn) once(ctx context.Context, do func(tx gate.DB) error) error {
-	tx, err := c.run.Begin(ctx)
-	if err != nil {
-		return fmt.Errorf("beginning a transaction: %w", translate(err))
+// Import stores rows by COPY, in its text form.
+func (c conn) Import(ctx context.Context, schema, table string, columns []string, list iter.Seq[[]any]) (n int64, err error) {
+	name := pgx.Identifier{table}
+	if schema != "" {
+		name = pgx.Identifier{schema, table}
 	}
-	// The context may be over by then, and the connection must be free again.
-	defer tx.Rollback(context.WithoutCancel(ctx))
-	if err := do(transaction{conn{tx}}); err != nil {
-		return err
+	quoted := make([]string, len(columns))
+	for i, column := range columns {
+		quoted[i] = pgx.Identifier{column}.Sanitize()
 	}
-	if err := tx.Commit(ctx); err != nil {
-		return fmt.Errorf("committing: %w", translate(err))
+	text := fmt.Sprintf("COPY %s (%s) FROM STDIN", name.Sanitize(), strings.Join(quoted, ", "))
+	err = c.run.onConn(ctx, func(raw *pgconn.PgConn) error {
+		next, stop := iter.Pull(list)
+		defer stop()
+		tag, err := raw.CopyFrom(ctx, &copyText{next: next}, text)
+		n = tag.RowsAffected()
+		return translate(err)
+	})
+	return n, err
+}
+
+// copyText is rows in the text form of COPY: tabs between values, \N for null.
+type copyText struct {
+	next func() ([]any, bool)
+	left []byte // written and not yet read
+	text []byte
+}
+
+func (c *copyText) Read(to []byte) (int, error) {
+	if len(c.left) == 0 {
+		c.text = c.text[:0]
+		for len(c.text) < len(to) {
+			row, ok := c.next()
+			if !ok {
+				break
+			}
+			for i, v := range row {
+				if i > 0 {
+					c.text = append(c.text, '\t')
+				}
+				c.text = appendCopied(c.text, v)
+			}
+			c.text = append(c.text, '\n')
+		}
+		c.left = c.text
+		if len(c.left) == 0 {
+			return 0, io.EOF
+		}
 	}
-	return nil
+	n := copy(to, c.left)
+	c.left = c.left[n:]
+	return n, nil
+}
+
+func appendCopied(b []byte, v any) []byte {
+	switch v := v.(type) {
+	case nil:
+		return append(b, '\\', 'N')
+	case int64:
+		return strconv.AppendInt(b, v, 10)
+	case float64:
+		return strconv.AppendFloat(b, v, 'g', -1, 64)
+	case bool:
+		return strconv.AppendBool(b, v)
+	case time.Time:
+		return v.UTC().AppendFormat(b, "2006-01-02 15:04:05.999999Z07:00")
+	case []byte:
+		return hex.AppendEncode(append(b, `\\x`...), v)
+	case string:
+		for i := range len(v) {
+			switch c := v[i]; c {
+			case '\\':
+				b = append(b, '\\', '\\')
+			case '\n':
+				b = append(b, '\\', 'n')
+			case '\r':
+				b = append(b, '\\', 'r')
+			case '\t':
+				b = append(b, '\\', 't')
+			default:
+				b = append(b, c)
+			}
+		}
+		return b
+	}
+	return fmt.Append(b, v)
 }
 
 type database struct {
@@ -103,19 +196,53 @@ func (d *database) Close() error {
 	return nil
 }
 
-func (d *database) InTx(ctx context.Context, do func(tx gate.DB) error) error {
-	return gate.Retry(ctx, retryable, func() error { return d.once(ctx, do) })
+var isolations = map[gate.Isolation]pgx.TxIsoLevel{
+	gate.ReadCommitted:  pgx.ReadCommitted,
+	gate.RepeatableRead: pgx.RepeatableRead,
+	gate.Serializable:   pgx.Serializable,
+}
+
+func (d *database) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	options := pgx.TxOptions{IsoLevel: isolations[o.Isolation]}
+	if o.ReadOnly {
+		options.AccessMode = pgx.ReadOnly
+	}
+	return gate.Retry(ctx, o.Tries, retryable, func() error {
+		tx, err := d.pool.BeginTx(ctx, options)
+		return within(ctx, tx, err, do)
+	})
+}
+
+// within runs do in a transaction, or savepoint, that has begun.
+func within(ctx context.Context, tx pgx.Tx, err error, do func(tx gate.DB) error) error {
+	if err != nil {
+		return fmt.Errorf("beginning a transaction: %w", translate(err))
+	}
+	// The context may be over by then, and the connection must be free again.
+	defer tx.Rollback(context.WithoutCancel(ctx))
+	if err := do(transaction{conn{inTx{tx}}}); err != nil {
+		return err
+	}
+	if err := tx.Commit(ctx); err != nil {
+		return fmt.Errorf("committing: %w", translate(err))
+	}
+	return nil
 }
 
 type transaction struct{ conn }
 
 func (t transaction) Ping(context.Context) error { return nil }
 func (t transaction) Close() error               { return nil }
+func (t transaction) Transaction()               {}
 
 // InTx runs do in a savepoint. Nothing is tried again: that is for the whole
 // transaction to do.
-func (t transaction) InTx(ctx context.Context, do func(tx gate.DB) error) error {
-	return t.once(ctx, do)
+func (t transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
+		return gate.ErrNestedOptions
+	}
+	tx, err := t.run.(inTx).Begin(ctx)
+	return within(ctx, tx, err, do)
 }
 
 type rows struct {

@@ -35,6 +35,8 @@ type List[E any] struct {
 var listParameters = []string{"limit", "after", "sortby", "with", "count"}
 
 // ReadList reads the parameters of a request for a collection.
+//
+//go:noinline
 func ReadList[E, K any](r *http.Request, s *Shape[E, K]) (*List[E], error) {
 	return readList(r, s, s.query)
 }
@@ -58,7 +60,8 @@ func readList[E, K any](r *http.Request, s *Shape[E, K], query *gate.Query[E]) (
 			return nil, err
 		}
 	}
-	return l, setRelated(l, &s.res)
+	setRelated(l, &s.res)
+	return l, nil
 }
 
 func readParameter[E any](l *List[E], res *resource, name string, values []string) (err error) {
@@ -99,7 +102,7 @@ func readOrder[E any](l *List[E], res *resource, text string) error {
 		if !res.info.Columns[i].Sortable() {
 			return NewProblem(http.StatusBadRequest, "sortby: rows cannot be ordered by %s", name)
 		}
-		l.Query = l.Query.OrderByColumn(name, desc)
+		l.Query = gate.OrderByColumn(l.Query, name, desc)
 	}
 	return nil
 }
@@ -126,7 +129,7 @@ func readEquality[E any](l *List[E], res *resource, name string, values []string
 			}
 		}
 	}
-	query, err := l.Query.WhereColumn(name, values...)
+	query, err := gate.WhereColumn(l.Query, name, values...)
 	if err != nil {
 		return NewProblem(http.StatusBadRequest, "%s: %v", name, err)
 	}
@@ -134,21 +137,16 @@ func readEquality[E any](l *List[E], res *resource, name string, values []string
 	return nil
 }
 
-func setRelated[E any](l *List[E], res *resource) error {
-	related, err := res.load(l.nodes)
-	if err != nil {
-		return err
-	}
-	for _, r := range related {
-		l.Query = l.Query.With(r.(gate.Related[E]))
-	}
-	return nil
+func setRelated[E any](l *List[E], res *resource) {
+	l.Query = gate.WithRelations(l.Query, res.load(l.nodes)...)
 }
 
 // SendList answers with a page of the list.
+//
+//go:noinline
 func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], l *List[E]) error {
 	db := s.res.api.config.DB
-	query := l.Query.OrderByKey()
+	query := gate.OrderByKey(l.Query)
 	page, offset, err := pageOf(l, &s.res, query)
 	if err != nil {
 		return err
@@ -160,9 +158,8 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 	next := ""
 	if len(rows) > l.limit {
 		rows = rows[:l.limit]
-		next = query.Cursor(rows[l.limit-1])
-		if len(s.res.info.Keys) == 0 {
-			next = offsetCursor(offset + l.limit)
+		if next, err = nextPlace(&s.res, query, rows[l.limit-1], offset+l.limit); err != nil {
+			return err
 		}
 	}
 	matched := int64(-1)
@@ -195,6 +192,14 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 	return nil
 }
 
+// nextPlace is where the page behind row begins.
+func nextPlace[E any](res *resource, query *gate.Query[E], row E, offset int) (string, error) {
+	if len(res.info.Keys) == 0 {
+		return offsetCursor(offset), nil
+	}
+	return gate.Cursor(query, row)
+}
+
 // pageOf continues the query after the cursor. Rows without a key are paged by
 // their number, for want of anything to tell them apart.
 func pageOf[E any](l *List[E], res *resource, query *gate.Query[E]) (*gate.Query[E], int, error) {
@@ -209,7 +214,7 @@ func pageOf[E any](l *List[E], res *resource, query *gate.Query[E]) (*gate.Query
 		}
 		return query.Offset(n), n, nil
 	}
-	page, err := query.After(l.after)
+	page, err := gate.After(query, l.after)
 	if errors.Is(err, gate.ErrCursor) {
 		return query, 0, bad
 	}
@@ -249,13 +254,17 @@ func addLinks(w http.ResponseWriter, r *http.Request, next string) {
 }
 
 // ReadKey reads the key of the row that a request is for.
+//
+//go:noinline
 func ReadKey[E, K any](r *http.Request, s *Shape[E, K]) (K, error) {
 	return parseKey(s, keySegment(r, "{key}"))
 }
 
 // SendRow answers with the row of a key.
+//
+//go:noinline
 func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], key K) error {
-	return sendFirst(w, r, s, s.query.Where(gate.WithKey(s, key)))
+	return sendFirst(w, r, s, s.query.Where(s.withKey(key)))
 }
 
 // sendFirst answers with the first row of a query.
@@ -274,9 +283,7 @@ func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K],
 		}
 		l.nodes = nodes
 	}
-	if err := setRelated(l, &s.res); err != nil {
-		return err
-	}
+	setRelated(l, &s.res)
 	row, err := l.Query.First(r.Context(), s.res.api.config.DB)
 	if err != nil {
 		return err
@@ -286,13 +293,15 @@ func sendFirst[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K],
 }
 
 // ListUnder lists the rows related to one row of P.
-func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(P) *gate.Query[C] }, child *Shape[C, CK]) Handler {
+//
+//go:noinline
+func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C], child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		row, err := readParent(r, parent)
 		if err != nil {
 			return err
 		}
-		l, err := readList(r, child, rel.Of(row))
+		l, err := readList(r, child, of(row))
 		if err != nil {
 			return err
 		}
@@ -301,13 +310,15 @@ func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(P) *gat
 }
 
 // GetUnder sends the one row related to a row of P.
-func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], rel interface{ Of(P) *gate.Query[C] }, child *Shape[C, CK]) Handler {
+//
+//go:noinline
+func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C], child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		row, err := readParent(r, parent)
 		if err != nil {
 			return err
 		}
-		return sendFirst(w, r, child, rel.Of(row))
+		return sendFirst(w, r, child, of(row))
 	}
 }
 

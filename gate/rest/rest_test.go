@@ -37,13 +37,16 @@ type hive struct {
 var hiveDef = gate.Describe(gate.Spec[*hive]{
 	New:  func() *hive { return new(hive) },
 	Name: "hive",
-	Columns: []gate.Column[*hive]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *hive) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Max: 20, Field: func(e *hive) any { return &e.Name }},
-		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *hive) any { return &e.FromID }},
-		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, Field: func(e *hive) any { return &e.Seen }},
-		{Name: "weight", Type: gate.TypeNumeric, Default: "0", Flags: gate.HasDefault, Field: func(e *hive) any { return &e.Weight }},
-		{Name: "secret", Type: gate.TypeText, Flags: gate.Nullable | gate.Hidden, Field: func(e *hive) any { return &e.Secret }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "name", Type: gate.TypeText, Max: 20},
+		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
+		{Name: "weight", Type: gate.TypeNumeric, Default: "0", Flags: gate.HasDefault},
+		{Name: "secret", Type: gate.TypeText, Flags: gate.Nullable | gate.Hidden},
+	},
+	Fields: func(to []any, e *hive) []any {
+		return append(to, &e.ID, &e.Name, &e.FromID, &e.Seen, &e.Weight, &e.Secret)
 	},
 })
 
@@ -87,7 +90,7 @@ func newAPI(t testing.TB, config rest.Config) *rest.API {
 		rest.On("PUT /hives/{key}", rest.Replace(shape, func(ctx context.Context, tx gate.DB, row *hive) error { return hives.Update(ctx, tx, row) }, hives.Insert)),
 		rest.On("PATCH /hives/{key}", rest.Change(shape, hives.Update)),
 		rest.On("DELETE /hives/{key}", rest.Remove(shape, hives.Delete)),
-		rest.On("GET /hives/{key}/splits", rest.ListUnder(shape, &splits, shape)),
+		rest.On("GET /hives/{key}/splits", rest.ListUnder(shape, splits.Of, shape)),
 		rest.On("GET /boom", func(http.ResponseWriter, *http.Request) error { return errors.New("the password is hunter2") }),
 		rest.On("GET /slow", func(http.ResponseWriter, *http.Request) error { return context.DeadlineExceeded }),
 		rest.On("GET /away", func(http.ResponseWriter, *http.Request) error { return fmt.Errorf("dial: %w", gate.ErrUnavailable) }),

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"sync"
 
 	"widegate/gate"
 )
@@ -13,24 +14,27 @@ import (
 // Shape says how rows of E, the pointer type of an entity, with keys of K look
 // from outside.
 type Shape[E, K any] struct {
-	res       resource
-	query     *gate.Query[E] // of all rows
-	keyParts  func(*K) []any
-	relations []Relation[E]
+	res      resource
+	query    *gate.Query[E] // of all rows
+	keyParts func(*K) []any
+	withKey  func(K) gate.Cond[E]
 }
 
 // NoKey is the key type of rows that cannot be told apart.
 type NoKey struct{}
 
 // Relation is a relation of E with its name outside.
-type Relation[E any] struct {
-	name string
-	rel  gate.Relation[E]
-}
+type Relation[E any] struct{ named relation }
 
 // Relate names a relation.
-func Relate[E any](name string, r interface{ Relation() gate.Relation[E] }) Relation[E] {
-	return Relation[E]{name, r.Relation()}
+//
+//go:noinline
+func Relate[E any](name string, r gate.Related[E]) Relation[E] {
+	rel := gate.RelationOf(r)
+	return Relation[E]{relation{
+		name: name, rel: rel, target: rel.Target(), referring: rel.Holds() == nil,
+		prefix: "," + string(gate.AppendJSONString(nil, name)) + ":",
+	}}
 }
 
 // resource is a shape without its types.
@@ -42,10 +46,6 @@ type resource struct {
 	members    []member
 	referredBy []string // paths of resources that refer to this one
 
-	// load turns a tree of relations into what gate.Query.With takes.
-	load func(nodes []node) ([]any, error)
-	// appendRow writes a row, an E, as a JSON object.
-	appendRow func(b []byte, row any, nodes []node) []byte
 }
 
 // member is a column as a JSON member.
@@ -58,6 +58,7 @@ type member struct {
 // relation is a Relation without its types.
 type relation struct {
 	name      string
+	rel       gate.Relation
 	target    *gate.Info
 	referring bool // the rows at the other end hold the reference
 	to        *resource
@@ -68,63 +69,57 @@ type relation struct {
 const exactDigits = 15
 
 // NewShape makes the shape of a table or view with a key.
+//
+//go:noinline
 func NewShape[E, K any](path string, t gate.Keyed[E, K], relations ...Relation[E]) *Shape[E, K] {
-	s := newShape[E, K](path, t.Def(), relations)
-	s.keyParts = t.KeyParts
+	s := newShape[E, K](path, gate.QueryOf(t), relations)
+	s.keyParts = func(key *K) []any { return gate.KeyParts(t, key) }
+	s.withKey = func(key K) gate.Cond[E] { return gate.WithKey(t, key) }
 	return s
 }
 
 // NewKeylessShape makes the shape of a view or table without a key.
-func NewKeylessShape[E any](path string, v interface{ Def() *gate.Def[E] }, relations ...Relation[E]) *Shape[E, NoKey] {
-	return newShape[E, NoKey](path, v.Def(), relations)
+//
+//go:noinline
+func NewKeylessShape[E any](path string, t gate.Described[E], relations ...Relation[E]) *Shape[E, NoKey] {
+	return newShape[E, NoKey](path, gate.QueryOf(t), relations)
 }
 
-func newShape[E, K any](path string, d *gate.Def[E], relations []Relation[E]) *Shape[E, K] {
-	all := gate.NewView(d)
-	s := &Shape[E, K]{query: all.Query(), relations: relations, res: resource{path: path, info: &d.Info}}
-	for i := range d.Columns {
-		c := &d.Columns[i]
+func newShape[E, K any](path string, all *gate.Query[E], relations []Relation[E]) *Shape[E, K] {
+	info := gate.InfoOf(all)
+	s := &Shape[E, K]{query: all, res: resource{path: path, info: info}}
+	for i := range info.Columns {
+		c := &info.Columns[i]
 		if !c.Is(gate.Hidden) {
 			quoted := c.Type == gate.TypeNumeric && (c.Precision == 0 || c.Precision > exactDigits)
 			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":", quoted})
 		}
 	}
 	for _, r := range relations {
-		s.res.relations = append(s.res.relations, relation{
-			name: r.name, target: r.rel.Target, referring: r.rel.Holds == nil,
-			prefix: "," + string(gate.AppendJSONString(nil, r.name)) + ":",
-		})
-	}
-	s.res.load = func(nodes []node) ([]any, error) { return loadRelated(relations, nodes) }
-	s.res.appendRow = func(b []byte, row any, nodes []node) []byte {
-		return appendRow(b, &s.res, d, row.(E), relations, nodes)
+		s.res.relations = append(s.res.relations, r.named)
 	}
 	return s
 }
 
 func (s *Shape[E, K]) resource() *resource { return &s.res }
 
-// loadRelated builds the relations to load of the nodes of a tree.
-func loadRelated[E any](relations []Relation[E], nodes []node) ([]any, error) {
-	list := make([]any, len(nodes))
+// load builds the relations to load of the nodes of a tree.
+func (r *resource) load(nodes []node) []gate.Relation {
+	list := make([]gate.Relation, len(nodes))
 	for i, n := range nodes {
-		nested, err := n.to.load(n.children)
-		if err != nil {
-			return nil, err
-		}
-		if list[i], err = relations[n.index].rel.Nested(nested); err != nil {
-			return nil, err
-		}
+		list[i] = r.relations[n.index].rel.With(n.to.load(n.children)...)
 	}
-	return list, nil
+	return list
 }
 
 // appendRow writes a row with the related rows that the nodes name.
-func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row E, relations []Relation[E], nodes []node) []byte {
+func (r *resource) appendRow(b []byte, row any, nodes []node) []byte {
 	start := len(b)
-	for _, m := range res.members {
+	fields := fieldLists.Get().(*[]any)
+	*fields = r.info.Fields((*fields)[:0], row)
+	for _, m := range r.members {
 		b = append(b, m.prefix...)
-		field := d.Field(row, m.column)
+		field := (*fields)[m.column]
 		if m.quoted && !gate.IsNull(field) {
 			b = append(b, '"')
 			b = gate.AppendText(b, field)
@@ -133,9 +128,12 @@ func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row E, relations 
 		}
 		b = gate.AppendJSON(b, field)
 	}
+	clear(*fields)
+	fieldLists.Put(fields)
 	for _, n := range nodes {
-		b = append(b, res.relations[n.index].prefix...)
-		b = appendRelated(b, relations[n.index].rel, row, n)
+		rel := &r.relations[n.index]
+		b = append(b, rel.prefix...)
+		b = appendRelated(b, rel.rel, row, n)
 	}
 	if len(b) == start {
 		return append(b, '{', '}')
@@ -144,8 +142,11 @@ func appendRow[E any](b []byte, res *resource, d *gate.Def[E], row E, relations 
 	return append(b, '}')
 }
 
-func appendRelated[E any](b []byte, rel gate.Relation[E], row E, n node) []byte {
-	if rel.Single {
+// fieldLists are slices for the pointers to the values of a row.
+var fieldLists = sync.Pool{New: func() any { return new([]any) }}
+
+func appendRelated(b []byte, rel gate.Relation, row any, n node) []byte {
+	if rel.Single() {
 		start := len(b)
 		rel.Each(row, func(child any) { b = n.to.appendRow(b, child, n.children) })
 		if len(b) == start {
@@ -295,24 +296,19 @@ func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
 }
 
 // location is the path of a row.
-func location[E, K any](s *Shape[E, K], row E) string {
+func (r *resource) location(row any) string {
 	var key []byte
-	for i, k := range s.res.info.Keys {
+	fields := r.info.Fields(nil, row)
+	for i, k := range r.info.Keys {
 		if i > 0 {
 			key = append(key, ',')
 		}
-		key = append(key, url.PathEscape(string(gate.AppendText(nil, s.query.Def().Field(row, k))))...)
+		key = append(key, url.PathEscape(string(gate.AppendText(nil, fields[k])))...)
 	}
-	return fmt.Sprintf("%s/%s/%s", s.res.api.config.Base, s.res.path, key)
+	return fmt.Sprintf("%s/%s/%s", r.api.config.Base, r.path, key)
 }
 
 // find returns the row of a key.
 func find[E, K any](ctx context.Context, db gate.DB, s *Shape[E, K], key K) (E, error) {
-	return s.query.Where(gate.WithKey(s, key)).First(ctx, db)
+	return s.query.Where(s.withKey(key)).First(ctx, db)
 }
-
-// Def returns the description of the rows.
-func (s *Shape[E, K]) Def() *gate.Def[E] { return s.query.Def() }
-
-// KeyParts returns pointers to the values in key.
-func (s *Shape[E, K]) KeyParts(key *K) []any { return s.keyParts(key) }

@@ -19,6 +19,8 @@ import (
 type Write[E any] func(ctx context.Context, tx gate.DB, row E) error
 
 // Create makes a handler that stores a new row by store.
+//
+//go:noinline
 func Create[E, K any](s *Shape[E, K], store Write[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		row, err := readNew(r, s, nil)
@@ -30,17 +32,19 @@ func Create[E, K any](s *Shape[E, K], store Write[E]) Handler {
 }
 
 // CreateUnder makes a handler that stores a new row which refers to a row of P.
+//
+//go:noinline
 func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K], store Write[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		owner, err := readParent(r, parent)
 		if err != nil {
 			return err
 		}
-		row, err := readNew(r, s, rel.Referring())
+		row, err := readNew(r, s, gate.Referring(rel))
 		if err != nil {
 			return err
 		}
-		if err := rel.Attach(owner, row); err != nil {
+		if err := gate.Attach(rel, owner, row); err != nil {
 			return err
 		}
 		return storeNew(s, w, r, row, store)
@@ -53,7 +57,7 @@ func storeNew[E, K any](s *Shape[E, K], w http.ResponseWriter, r *http.Request, 
 		return withReferences(r.Context(), s, row, err)
 	}
 	if s.keyParts != nil {
-		w.Header().Set("Location", location(s, row))
+		w.Header().Set("Location", s.res.location(row))
 	}
 	sendRow(w, http.StatusCreated, &s.res, row, nil)
 	return nil
@@ -66,9 +70,9 @@ func withReferences[E, K any](ctx context.Context, s *Shape[E, K], row E, err er
 	if !errors.As(err, &broken) || broken.Kind != gate.ReferenceBroken || len(broken.Columns) > 0 {
 		return err
 	}
-	for _, r := range s.relations {
+	for _, r := range s.res.relations {
 		if dangles, fault := r.rel.Dangles(ctx, s.res.api.config.DB, row); fault == nil && dangles {
-			broken.Columns = append(broken.Columns, r.rel.Holds...)
+			broken.Columns = append(broken.Columns, r.rel.Holds()...)
 		}
 	}
 	return err
@@ -81,6 +85,8 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 
 // Replace makes a handler that replaces a row by update. A row that is not
 // there is stored by create, where its key is the caller's to choose.
+//
+//go:noinline
 func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
@@ -107,7 +113,7 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 			return withReferences(r.Context(), s, row, err)
 		}
 		if status == http.StatusCreated {
-			w.Header().Set("Location", location(s, row))
+			w.Header().Set("Location", s.res.location(row))
 		}
 		sendRow(w, status, &s.res, row, nil)
 		return nil
@@ -116,6 +122,8 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 
 // Change makes a handler that applies a JSON merge patch (RFC 7396). The row
 // that update is given is as it will be; columns are those that the patch names.
+//
+//go:noinline
 func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
@@ -137,7 +145,7 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 			}
 			var columns []gate.ColumnOf[E]
 			for _, i := range b.present {
-				columns = append(columns, s.Def().Column(i))
+				columns = append(columns, gate.ColumnAt[E](s.res.info, i))
 			}
 			if len(columns) == 0 {
 				return nil
@@ -153,6 +161,8 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 }
 
 // Remove makes a handler that removes a row by remove.
+//
+//go:noinline
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
@@ -179,16 +189,20 @@ func leftBehind(err error) error {
 }
 
 // Link makes a handler that relates two rows through a table between.
+//
+//go:noinline
 func Link[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
-	return pair(parent, child, rel.Link)
+	return pair(parent, child, rel.Add)
 }
 
 // Unlink makes a handler that ends the relation of two rows.
+//
+//go:noinline
 func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
-	return pair(parent, child, rel.Unlink)
+	return pair(parent, child, rel.Remove)
 }
 
-func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c C) error) Handler {
+func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		p, err := readParent(r, parent)
 		if err != nil {
@@ -220,9 +234,9 @@ func (r *resource) keyNames() []string {
 
 // setKey puts the key of the path into the row.
 func setKey[E, K any](s *Shape[E, K], row E, key K) error {
+	fields := s.res.info.Fields(nil, row)
 	for i, p := range s.keyParts(&key) {
-		field := s.query.Def().Field(row, s.res.info.Keys[i])
-		if err := gate.ParseText(field, string(gate.AppendText(nil, p))); err != nil {
+		if err := gate.ParseText(fields[s.res.info.Keys[i]], string(gate.AppendText(nil, p))); err != nil {
 			return fmt.Errorf("storing the key: %w", err)
 		}
 	}
@@ -243,8 +257,8 @@ func readNew[E, K any](r *http.Request, s *Shape[E, K], fixed []string) (E, erro
 	if err != nil {
 		return none, err
 	}
-	row := s.Def().New()
-	if err := s.Def().SetDefaults(row); err != nil {
+	row := s.res.info.New().(E)
+	if err := s.res.info.SetDefaults(row); err != nil {
 		return none, err
 	}
 	b := newBody(s, row, fixed)
@@ -329,11 +343,11 @@ type body struct {
 }
 
 func newBody[E, K any](s *Shape[E, K], row E, fixed []string) *body {
-	d := s.Def()
+	fields := s.res.info.Fields(nil, row)
 	return &body{
 		res:   &s.res,
-		field: func(i int) any { return d.Field(row, i) },
-		empty: func(i int) any { return d.Field(d.New(), i) },
+		field: func(i int) any { return fields[i] },
+		empty: func(i int) any { return s.res.info.Fields(nil, s.res.info.New())[i] },
 		fixed: fixed,
 	}
 }

@@ -22,6 +22,8 @@ type Config struct {
 	Translate func(error) error
 	// Retryable reports that a transaction may succeed when it is run again.
 	Retryable func(error) bool
+	// OneIsolation says that there is only one level, whatever is asked for.
+	OneIsolation bool
 }
 
 // maxPrepared bounds the prepared statements kept; texts beyond are prepared
@@ -79,12 +81,22 @@ func (p *pool) Close() error {
 	return p.db.Close()
 }
 
-func (p *pool) InTx(ctx context.Context, do func(tx gate.DB) error) error {
-	return gate.Retry(ctx, p.config.Retryable, func() error { return p.once(ctx, do) })
+func (p *pool) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	return gate.Retry(ctx, o.Tries, p.config.Retryable, func() error { return p.once(ctx, o, do) })
 }
 
-func (p *pool) once(ctx context.Context, do func(tx gate.DB) error) error {
-	tx, err := p.db.BeginTx(ctx, nil)
+var isolations = map[gate.Isolation]sql.IsolationLevel{
+	gate.ReadCommitted:  sql.LevelReadCommitted,
+	gate.RepeatableRead: sql.LevelRepeatableRead,
+	gate.Serializable:   sql.LevelSerializable,
+}
+
+func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	options := &sql.TxOptions{Isolation: isolations[o.Isolation], ReadOnly: o.ReadOnly}
+	if p.config.OneIsolation {
+		options.Isolation = sql.LevelDefault
+	}
+	tx, err := p.db.BeginTx(ctx, options)
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
 	}
@@ -114,10 +126,14 @@ type transaction struct {
 
 func (t *transaction) Ping(context.Context) error { return nil }
 func (t *transaction) Close() error               { return nil }
+func (t *transaction) Transaction()               {}
 
 // InTx runs do in a savepoint. Nothing is tried again: that is for the whole
 // transaction to do.
-func (t *transaction) InTx(ctx context.Context, do func(tx gate.DB) error) error {
+func (t *transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
+		return gate.ErrNestedOptions
+	}
 	t.savepoints++
 	name := "gate_" + strconv.Itoa(t.savepoints)
 	if _, err := t.tx.ExecContext(ctx, "SAVEPOINT "+name); err != nil {

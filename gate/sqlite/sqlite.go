@@ -18,9 +18,12 @@ import (
 
 // Engine says how SQLite differs from other databases.
 var Engine = &gate.Engine{
-	Name:      "sqlite",
-	Quote:     '"',
-	Returning: true,
+	Name:        "sqlite",
+	Quote:       '"',
+	Returning:   true,
+	Returns:     true,
+	FoldingLike: true,
+	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
 	// such texts sort as the times do.
 	TimeLayout: "2006-01-02 15:04:05.999999999",
@@ -34,7 +37,7 @@ func Open(ctx context.Context, path string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	g := sqldb.New(db, sqldb.Config{Engine: Engine, Translate: translate, Retryable: busy})
+	g := sqldb.New(db, sqldb.Config{Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true})
 	if err := g.Ping(ctx); err != nil {
 		g.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)

@@ -60,7 +60,15 @@ type Entity struct {
 	Key       []*Field
 	KeyType   string // of one column: its type; of several: the name of a struct
 	Uniques   []catalog.Key
+	Finders   []Finder
 	Relations []*Relation
+}
+
+// Finder is a method that finds a row by a unique key.
+type Finder struct {
+	Name   string // FindByCode
+	Fields []*Field
+	Args   []string // the names of the values, one a field
 }
 
 // Field is a column with its Go names and type.
@@ -81,6 +89,7 @@ type Field struct {
 	Limits    Limits
 	Constant  string // the default, where it is a constant
 	ByDefault bool   // the database has a value for rows that bring none
+	Role      Role
 }
 
 // Limits restrict the values of a field.
@@ -140,8 +149,14 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 	}
 	for _, e := range b.model.Entities {
 		b.setKey(e)
+		if err := b.setRoles(e); err != nil {
+			return nil, err
+		}
 	}
 	b.addRelations()
+	for _, e := range b.model.Entities {
+		b.addFinders(e)
+	}
 	b.gatherAttention()
 	return b.model, nil
 }
@@ -381,8 +396,8 @@ func withArticle(words string) string {
 
 // verbNames are what a table's variable has besides columns and relations.
 var verbNames = []string{
-	"All", "Count", "Def", "Delete", "DeleteWhere", "Find", "Insert", "KeyParts", "Keyless", "KeyedView",
-	"OrderBy", "Query", "Table", "Update", "Upsert", "View", "Where", "With",
+	"All", "Count", "Delete", "Each", "Find", "FindAll", "Import", "Insert", "InsertAll", "InsertGraph", "On", "OnLoad", "OrderBy",
+	"Purge", "Query", "Update", "UpdateAll", "UpdateChanged", "Upsert", "Validate", "Where", "With",
 }
 
 func (b *builder) addFields(e *Entity) {

@@ -88,6 +88,7 @@ type Entity struct {
 type Column struct {
 	Name   string `yaml:"name"`
 	Hidden *bool  `yaml:"hidden"`
+	Role   string `yaml:"role"` // created, updated, deleted, version or none
 }
 
 // Open is the value of API.Access that lets anybody in.

@@ -187,7 +187,12 @@ var openDocs = map[string]string{
 }
 
 func (r *renderer) store() any {
-	return map[string]string{
+	kinds := map[string]bool{}
+	for _, e := range r.model.Entities {
+		kinds[tableKind(e)] = true
+	}
+	return map[string]any{
+		"Kinds": kinds,
 		"Package": r.target.Package, "GateImport": r.target.gateImport(), "Engine": r.model.Engine,
 		"OpenDoc": openDocs[r.model.Engine],
 	}
@@ -223,6 +228,9 @@ func (r *renderer) funcs() template.FuncMap {
 		"tableType":      tableType,
 		"tableValue":     tableValue,
 		"columnType":     columnType,
+		"finderArgs":     finderArgs,
+		"finderConds":    finderConds,
+		"finderKey":      finderKey,
 		"columnValue":    columnValue,
 		"relationValue":  relationValue,
 		"columnFacts":    r.columnFacts,
@@ -341,17 +349,20 @@ func tableKind(e *model.Entity) string {
 	return "View"
 }
 
+// tableType is what a table's variable embeds: an alias, whose name is not
+// exported, so that completion in an editor shows what it offers and not it.
 func tableType(e *model.Entity) string {
+	kind := lowerFirst(tableKind(e))
 	if len(e.Key) == 0 {
-		return fmt.Sprintf("gate.%s[*%s]", tableKind(e), e.Name)
+		return fmt.Sprintf("%s[*%s]", kind, e.Name)
 	}
-	return fmt.Sprintf("gate.%s[*%s, %s]", tableKind(e), e.Name, e.KeyType)
+	return fmt.Sprintf("%s[*%s, %s]", kind, e.Name, e.KeyType)
 }
 
 func tableValue(e *model.Entity) string {
 	kind := tableKind(e)
 	if len(e.Key) == 0 {
-		return fmt.Sprintf("%s: gate.New%s(%sDef)", kind, kind, e.Local)
+		return fmt.Sprintf("%s: gate.New%s(%sDef)", lowerFirst(kind), kind, e.Local)
 	}
 	parts := "k"
 	if len(e.Key) > 1 {
@@ -363,25 +374,33 @@ func tableValue(e *model.Entity) string {
 	} else if e.Key[0].Enum != nil {
 		parts = "gate.Label(k)"
 	}
-	return fmt.Sprintf("%s: gate.New%s(%sDef, func(k *%s) []any { return []any{%s} })", kind, kind, e.Local, e.KeyType, parts)
+	return fmt.Sprintf("%s: gate.New%s(%sDef, func(k *%s) []any { return []any{%s} })", lowerFirst(kind), kind, e.Local, e.KeyType, parts)
 }
 
 func columnType(e *model.Entity, f *model.Field) string {
-	switch columnClass(f) {
-	case "Text":
-		return fmt.Sprintf("gate.Text[*%s]", e.Name)
-	case "Ordered":
-		return fmt.Sprintf("gate.Ordered[*%s, %s]", e.Name, f.Value)
+	switch class := columnClass(f); class {
+	case "Text", "Document":
+		return fmt.Sprintf("*gate.%s[*%s]", class, e.Name)
+	default:
+		return fmt.Sprintf("*gate.%s[*%s, %s]", class, e.Name, columnOperand(f))
 	}
-	return fmt.Sprintf("gate.Value[*%s, %s]", e.Name, f.Value)
 }
 
 func columnValue(e *model.Entity, f *model.Field) string {
-	class := columnClass(f)
-	if class == "Text" {
-		return fmt.Sprintf("gate.NewText(%sDef, %q)", e.Local, f.Column.Name)
+	switch class := columnClass(f); class {
+	case "Text", "Document":
+		return fmt.Sprintf("gate.New%s(%sDef, %q)", class, e.Local, f.Column.Name)
+	default:
+		return fmt.Sprintf("gate.New%s[%s](%sDef, %q)", class, columnOperand(f), e.Local, f.Column.Name)
 	}
-	return fmt.Sprintf("gate.New%s[%s](%sDef, %q)", class, f.Value, e.Local, f.Column.Name)
+}
+
+// columnOperand is the type of the values that a column is compared with.
+func columnOperand(f *model.Field) string {
+	if f.Element != nil && (f.Kind == model.KindList || f.Kind == model.KindRange) {
+		return f.Element.Value
+	}
+	return f.Value
 }
 
 // columnClass says which conditions a column offers.
@@ -389,10 +408,44 @@ func columnClass(f *model.Field) string {
 	switch f.Kind {
 	case model.KindText:
 		return "Text"
-	case model.KindBool, model.KindBytes, model.KindJSON, model.KindEnum, model.KindOther, model.KindList, model.KindRange:
+	case model.KindJSON:
+		return "Document"
+	case model.KindList:
+		return "Array"
+	case model.KindRange:
+		return "Span"
+	case model.KindBool, model.KindBytes, model.KindEnum, model.KindOther:
 		return "Value"
 	}
 	return "Ordered"
+}
+
+func finderArgs(f model.Finder) string {
+	args := make([]string, len(f.Args))
+	for i, name := range f.Args {
+		args[i] = name + " " + f.Fields[i].Value
+	}
+	return strings.Join(args, ", ")
+}
+
+func finderConds(f model.Finder) string {
+	conds := make([]string, len(f.Args))
+	for i, name := range f.Args {
+		conds[i] = fmt.Sprintf("t.%s.Is(%s)", f.Fields[i].Var, name)
+	}
+	return strings.Join(conds, ", ")
+}
+
+// finderKey names the columns of a unique key in prose.
+func finderKey(f model.Finder) string {
+	names := make([]string, len(f.Fields))
+	for i, field := range f.Fields {
+		names[i] = comment(field.Column.Name)
+	}
+	if last := len(names) - 1; last > 0 {
+		return strings.Join(names[:last], ", ") + " and " + names[last]
+	}
+	return names[0]
 }
 
 func relationValue(e *model.Entity, r *model.Relation) string {
@@ -406,7 +459,11 @@ func relationValue(e *model.Entity, r *model.Relation) string {
 		on = fmt.Sprintf("gate.Join{%sName: %q, Parent: gate.On%s, Child: gate.On%s}",
 			schema, r.Join.Table.Name, pairList(r.Join.Parent), pairList(r.Join.Child))
 	}
-	return fmt.Sprintf("gate.New%s(%sDef, %sDef, %s, %s)", r.Kind, e.Local, r.To.Local, on, slot)
+	kind := string(r.Kind)
+	if r.Kind == model.ToOne && !r.Owned {
+		kind = "OneToOne"
+	}
+	return fmt.Sprintf("gate.New%s(%sDef, %sDef, %s, %s)", kind, e.Local, r.To.Local, on, slot)
 }
 
 func pairList(pairs [][2]string) string {
@@ -485,6 +542,10 @@ func flagsOf(f *model.Field) []string {
 		{f.Computed, "Generated"},
 		{f.Nullable, "Nullable"},
 		{f.Hidden, "Hidden"},
+		{f.Role == model.CreatedRole, "CreatedAt"},
+		{f.Role == model.UpdatedRole, "UpdatedAt"},
+		{f.Role == model.DeletedRole, "DeletedAt"},
+		{f.Role == model.VersionRole, "Version"},
 	} {
 		if flag.set {
 			flags = append(flags, "gate."+flag.name)
@@ -526,12 +587,14 @@ func relationRoutes(store string, e *model.Entity) []string {
 	var routes []string
 	for _, r := range e.Relations {
 		at := fmt.Sprintf("/%s/{key}/%s", e.Path, r.Path)
-		args := fmt.Sprintf("s.%s, &%s.%s.%s, s.%s", e.Local, store, e.Plural, r.Var, r.To.Local)
+		rel := fmt.Sprintf("%s.%s.%s", store, e.Plural, r.Var)
+		args := fmt.Sprintf("s.%s, %s, s.%s", e.Local, rel, r.To.Local)
+		reading := fmt.Sprintf("s.%s, %s.Of, s.%s", e.Local, rel, r.To.Local)
 		if r.Kind == model.ToOne {
-			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.GetUnder(%s))", "GET "+at, args))
+			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.GetUnder(%s))", "GET "+at, reading))
 			continue
 		}
-		routes = append(routes, fmt.Sprintf("rest.On(%q, rest.ListUnder(%s))", "GET "+at, args))
+		routes = append(routes, fmt.Sprintf("rest.On(%q, rest.ListUnder(%s))", "GET "+at, reading))
 		if r.Reverse() && r.To.Verbs != model.ReadOnly {
 			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.CreateUnder(%s, s.create%s))", "POST "+at, args, r.To.Name))
 		}

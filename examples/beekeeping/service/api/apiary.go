@@ -30,13 +30,13 @@ func (s *Service) apiaryRoutes() []rest.Route {
 		rest.On("PUT /apiaries/{key}", rest.Replace(s.apiary, s.replaceApiary, s.createApiary)),
 		rest.On("PATCH /apiaries/{key}", rest.Change(s.apiary, s.changeApiary)),
 		rest.On("DELETE /apiaries/{key}", rest.Remove(s.apiary, s.deleteApiary)),
-		rest.On("GET /apiaries/{key}/keeper", rest.GetUnder(s.apiary, &store.Apiaries.Keeper, s.keeper)),
-		rest.On("GET /apiaries/{key}/deputy", rest.GetUnder(s.apiary, &store.Apiaries.Deputy, s.keeper)),
-		rest.On("GET /apiaries/{key}/hives", rest.ListUnder(s.apiary, &store.Apiaries.Hives, s.hive)),
-		rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(s.apiary, &store.Apiaries.Hives, s.hive, s.createHive)),
-		rest.On("GET /apiaries/{key}/forages", rest.ListUnder(s.apiary, &store.Apiaries.Forages, s.forage)),
-		rest.On("PUT /apiaries/{key}/forages/{other}", rest.Link(s.apiary, &store.Apiaries.Forages, s.forage)),
-		rest.On("DELETE /apiaries/{key}/forages/{other}", rest.Unlink(s.apiary, &store.Apiaries.Forages, s.forage)),
+		rest.On("GET /apiaries/{key}/keeper", rest.GetUnder(s.apiary, store.Apiaries.Keeper.Of, s.keeper)),
+		rest.On("GET /apiaries/{key}/deputy", rest.GetUnder(s.apiary, store.Apiaries.Deputy.Of, s.keeper)),
+		rest.On("GET /apiaries/{key}/hives", rest.ListUnder(s.apiary, store.Apiaries.Hives.Of, s.hive)),
+		rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(s.apiary, store.Apiaries.Hives, s.hive, s.createHive)),
+		rest.On("GET /apiaries/{key}/forages", rest.ListUnder(s.apiary, store.Apiaries.Forages.Of, s.forage)),
+		rest.On("PUT /apiaries/{key}/forages/{other}", rest.Link(s.apiary, store.Apiaries.Forages, s.forage)),
+		rest.On("DELETE /apiaries/{key}/forages/{other}", rest.Unlink(s.apiary, store.Apiaries.Forages, s.forage)),
 	}
 }
 

@@ -28,9 +28,9 @@ func (s *Service) batchRoutes() []rest.Route {
 		rest.On("PUT /batches/{key}", rest.Replace(s.batch, s.replaceBatch, s.createBatch)),
 		rest.On("PATCH /batches/{key}", rest.Change(s.batch, s.changeBatch)),
 		rest.On("DELETE /batches/{key}", rest.Remove(s.batch, s.deleteBatch)),
-		rest.On("GET /batches/{key}/batch-harvests", rest.ListUnder(s.batch, &store.Batches.BatchHarvests, s.batchHarvest)),
-		rest.On("POST /batches/{key}/batch-harvests", rest.CreateUnder(s.batch, &store.Batches.BatchHarvests, s.batchHarvest, s.createBatchHarvest)),
-		rest.On("GET /batches/{key}/harvests", rest.ListUnder(s.batch, &store.Batches.Harvests, s.harvest)),
+		rest.On("GET /batches/{key}/batch-harvests", rest.ListUnder(s.batch, store.Batches.BatchHarvests.Of, s.batchHarvest)),
+		rest.On("POST /batches/{key}/batch-harvests", rest.CreateUnder(s.batch, store.Batches.BatchHarvests, s.batchHarvest, s.createBatchHarvest)),
+		rest.On("GET /batches/{key}/harvests", rest.ListUnder(s.batch, store.Batches.Harvests.Of, s.harvest)),
 	}
 }
 

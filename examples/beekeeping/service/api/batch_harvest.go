@@ -28,8 +28,8 @@ func (s *Service) batchHarvestRoutes() []rest.Route {
 		rest.On("PUT /batch-harvests/{key}", rest.Replace(s.batchHarvest, s.replaceBatchHarvest, s.createBatchHarvest)),
 		rest.On("PATCH /batch-harvests/{key}", rest.Change(s.batchHarvest, s.changeBatchHarvest)),
 		rest.On("DELETE /batch-harvests/{key}", rest.Remove(s.batchHarvest, s.deleteBatchHarvest)),
-		rest.On("GET /batch-harvests/{key}/batch", rest.GetUnder(s.batchHarvest, &store.BatchHarvests.Batch, s.batch)),
-		rest.On("GET /batch-harvests/{key}/harvest", rest.GetUnder(s.batchHarvest, &store.BatchHarvests.Harvest, s.harvest)),
+		rest.On("GET /batch-harvests/{key}/batch", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Batch.Of, s.batch)),
+		rest.On("GET /batch-harvests/{key}/harvest", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Harvest.Of, s.harvest)),
 	}
 }
 

@@ -27,9 +27,9 @@ func (s *Service) forageRoutes() []rest.Route {
 		rest.On("PUT /forages/{key}", rest.Replace(s.forage, s.replaceForage, s.createForage)),
 		rest.On("PATCH /forages/{key}", rest.Change(s.forage, s.changeForage)),
 		rest.On("DELETE /forages/{key}", rest.Remove(s.forage, s.deleteForage)),
-		rest.On("GET /forages/{key}/apiaries", rest.ListUnder(s.forage, &store.Forages.Apiaries, s.apiary)),
-		rest.On("PUT /forages/{key}/apiaries/{other}", rest.Link(s.forage, &store.Forages.Apiaries, s.apiary)),
-		rest.On("DELETE /forages/{key}/apiaries/{other}", rest.Unlink(s.forage, &store.Forages.Apiaries, s.apiary)),
+		rest.On("GET /forages/{key}/apiaries", rest.ListUnder(s.forage, store.Forages.Apiaries.Of, s.apiary)),
+		rest.On("PUT /forages/{key}/apiaries/{other}", rest.Link(s.forage, store.Forages.Apiaries, s.apiary)),
+		rest.On("DELETE /forages/{key}/apiaries/{other}", rest.Unlink(s.forage, store.Forages.Apiaries, s.apiary)),
 	}
 }
 

@@ -29,10 +29,10 @@ func (s *Service) harvestRoutes() []rest.Route {
 		rest.On("PUT /harvests/{key}", rest.Replace(s.harvest, s.replaceHarvest, s.createHarvest)),
 		rest.On("PATCH /harvests/{key}", rest.Change(s.harvest, s.changeHarvest)),
 		rest.On("DELETE /harvests/{key}", rest.Remove(s.harvest, s.deleteHarvest)),
-		rest.On("GET /harvests/{key}/hive", rest.GetUnder(s.harvest, &store.Harvests.Hive, s.hive)),
-		rest.On("GET /harvests/{key}/batch-harvests", rest.ListUnder(s.harvest, &store.Harvests.BatchHarvests, s.batchHarvest)),
-		rest.On("POST /harvests/{key}/batch-harvests", rest.CreateUnder(s.harvest, &store.Harvests.BatchHarvests, s.batchHarvest, s.createBatchHarvest)),
-		rest.On("GET /harvests/{key}/batches", rest.ListUnder(s.harvest, &store.Harvests.Batches, s.batch)),
+		rest.On("GET /harvests/{key}/hive", rest.GetUnder(s.harvest, store.Harvests.Hive.Of, s.hive)),
+		rest.On("GET /harvests/{key}/batch-harvests", rest.ListUnder(s.harvest, store.Harvests.BatchHarvests.Of, s.batchHarvest)),
+		rest.On("POST /harvests/{key}/batch-harvests", rest.CreateUnder(s.harvest, store.Harvests.BatchHarvests, s.batchHarvest, s.createBatchHarvest)),
+		rest.On("GET /harvests/{key}/batches", rest.ListUnder(s.harvest, store.Harvests.Batches.Of, s.batch)),
 	}
 }
 

@@ -30,12 +30,12 @@ func (s *Service) inspectionRoutes() []rest.Route {
 		rest.On("PUT /inspections/{key}", rest.Replace(s.inspection, s.replaceInspection, s.createInspection)),
 		rest.On("PATCH /inspections/{key}", rest.Change(s.inspection, s.changeInspection)),
 		rest.On("DELETE /inspections/{key}", rest.Remove(s.inspection, s.deleteInspection)),
-		rest.On("GET /inspections/{key}/hive", rest.GetUnder(s.inspection, &store.Inspections.Hive, s.hive)),
-		rest.On("GET /inspections/{key}/keeper", rest.GetUnder(s.inspection, &store.Inspections.Keeper, s.keeper)),
-		rest.On("GET /inspections/{key}/inspection-photos", rest.ListUnder(s.inspection, &store.Inspections.InspectionPhotos, s.inspectionPhoto)),
-		rest.On("POST /inspections/{key}/inspection-photos", rest.CreateUnder(s.inspection, &store.Inspections.InspectionPhotos, s.inspectionPhoto, s.createInspectionPhoto)),
-		rest.On("GET /inspections/{key}/treatments", rest.ListUnder(s.inspection, &store.Inspections.Treatments, s.treatment)),
-		rest.On("POST /inspections/{key}/treatments", rest.CreateUnder(s.inspection, &store.Inspections.Treatments, s.treatment, s.createTreatment)),
+		rest.On("GET /inspections/{key}/hive", rest.GetUnder(s.inspection, store.Inspections.Hive.Of, s.hive)),
+		rest.On("GET /inspections/{key}/keeper", rest.GetUnder(s.inspection, store.Inspections.Keeper.Of, s.keeper)),
+		rest.On("GET /inspections/{key}/inspection-photos", rest.ListUnder(s.inspection, store.Inspections.InspectionPhotos.Of, s.inspectionPhoto)),
+		rest.On("POST /inspections/{key}/inspection-photos", rest.CreateUnder(s.inspection, store.Inspections.InspectionPhotos, s.inspectionPhoto, s.createInspectionPhoto)),
+		rest.On("GET /inspections/{key}/treatments", rest.ListUnder(s.inspection, store.Inspections.Treatments.Of, s.treatment)),
+		rest.On("POST /inspections/{key}/treatments", rest.CreateUnder(s.inspection, store.Inspections.Treatments, s.treatment, s.createTreatment)),
 	}
 }
 

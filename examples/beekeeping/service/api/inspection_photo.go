@@ -27,7 +27,7 @@ func (s *Service) inspectionPhotoRoutes() []rest.Route {
 		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto, s.replaceInspectionPhoto, s.createInspectionPhoto)),
 		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto, s.changeInspectionPhoto)),
 		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto, s.deleteInspectionPhoto)),
-		rest.On("GET /inspection-photos/{key}/inspection", rest.GetUnder(s.inspectionPhoto, &store.InspectionPhotos.Inspection, s.inspection)),
+		rest.On("GET /inspection-photos/{key}/inspection", rest.GetUnder(s.inspectionPhoto, store.InspectionPhotos.Inspection.Of, s.inspection)),
 	}
 }
 

@@ -29,12 +29,12 @@ func (s *Service) keeperRoutes() []rest.Route {
 		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper, s.replaceKeeper, s.createKeeper)),
 		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper, s.changeKeeper)),
 		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper, s.deleteKeeper)),
-		rest.On("GET /keepers/{key}/apiaries", rest.ListUnder(s.keeper, &store.Keepers.Apiaries, s.apiary)),
-		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, &store.Keepers.Apiaries, s.apiary, s.createApiary)),
-		rest.On("GET /keepers/{key}/deputy-apiaries", rest.ListUnder(s.keeper, &store.Keepers.DeputyApiaries, s.apiary)),
-		rest.On("POST /keepers/{key}/deputy-apiaries", rest.CreateUnder(s.keeper, &store.Keepers.DeputyApiaries, s.apiary, s.createApiary)),
-		rest.On("GET /keepers/{key}/inspections", rest.ListUnder(s.keeper, &store.Keepers.Inspections, s.inspection)),
-		rest.On("POST /keepers/{key}/inspections", rest.CreateUnder(s.keeper, &store.Keepers.Inspections, s.inspection, s.createInspection)),
+		rest.On("GET /keepers/{key}/apiaries", rest.ListUnder(s.keeper, store.Keepers.Apiaries.Of, s.apiary)),
+		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, store.Keepers.Apiaries, s.apiary, s.createApiary)),
+		rest.On("GET /keepers/{key}/deputy-apiaries", rest.ListUnder(s.keeper, store.Keepers.DeputyApiaries.Of, s.apiary)),
+		rest.On("POST /keepers/{key}/deputy-apiaries", rest.CreateUnder(s.keeper, store.Keepers.DeputyApiaries, s.apiary, s.createApiary)),
+		rest.On("GET /keepers/{key}/inspections", rest.ListUnder(s.keeper, store.Keepers.Inspections.Of, s.inspection)),
+		rest.On("POST /keepers/{key}/inspections", rest.CreateUnder(s.keeper, store.Keepers.Inspections, s.inspection, s.createInspection)),
 	}
 }
 

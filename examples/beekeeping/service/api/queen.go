@@ -27,7 +27,7 @@ func (s *Service) queenRoutes() []rest.Route {
 		rest.On("PUT /queens/{key}", rest.Replace(s.queen, s.replaceQueen, s.createQueen)),
 		rest.On("PATCH /queens/{key}", rest.Change(s.queen, s.changeQueen)),
 		rest.On("DELETE /queens/{key}", rest.Remove(s.queen, s.deleteQueen)),
-		rest.On("GET /queens/{key}/hive", rest.GetUnder(s.queen, &store.Queens.Hive, s.hive)),
+		rest.On("GET /queens/{key}/hive", rest.GetUnder(s.queen, store.Queens.Hive.Of, s.hive)),
 	}
 }
 

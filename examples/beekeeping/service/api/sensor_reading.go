@@ -27,7 +27,7 @@ func (s *Service) sensorReadingRoutes() []rest.Route {
 		rest.On("PUT /sensor-readings/{key}", rest.Replace(s.sensorReading, s.replaceSensorReading, s.createSensorReading)),
 		rest.On("PATCH /sensor-readings/{key}", rest.Change(s.sensorReading, s.changeSensorReading)),
 		rest.On("DELETE /sensor-readings/{key}", rest.Remove(s.sensorReading, s.deleteSensorReading)),
-		rest.On("GET /sensor-readings/{key}/hive", rest.GetUnder(s.sensorReading, &store.SensorReadings.Hive, s.hive)),
+		rest.On("GET /sensor-readings/{key}/hive", rest.GetUnder(s.sensorReading, store.SensorReadings.Hive.Of, s.hive)),
 	}
 }
 

@@ -27,8 +27,8 @@ func (s *Service) substanceRoutes() []rest.Route {
 		rest.On("PUT /substances/{key}", rest.Replace(s.substance, s.replaceSubstance, s.createSubstance)),
 		rest.On("PATCH /substances/{key}", rest.Change(s.substance, s.changeSubstance)),
 		rest.On("DELETE /substances/{key}", rest.Remove(s.substance, s.deleteSubstance)),
-		rest.On("GET /substances/{key}/treatments", rest.ListUnder(s.substance, &store.Substances.Treatments, s.treatment)),
-		rest.On("POST /substances/{key}/treatments", rest.CreateUnder(s.substance, &store.Substances.Treatments, s.treatment, s.createTreatment)),
+		rest.On("GET /substances/{key}/treatments", rest.ListUnder(s.substance, store.Substances.Treatments.Of, s.treatment)),
+		rest.On("POST /substances/{key}/treatments", rest.CreateUnder(s.substance, store.Substances.Treatments, s.treatment, s.createTreatment)),
 	}
 }
 

@@ -29,9 +29,9 @@ func (s *Service) treatmentRoutes() []rest.Route {
 		rest.On("PUT /treatments/{key}", rest.Replace(s.treatment, s.replaceTreatment, s.createTreatment)),
 		rest.On("PATCH /treatments/{key}", rest.Change(s.treatment, s.changeTreatment)),
 		rest.On("DELETE /treatments/{key}", rest.Remove(s.treatment, s.deleteTreatment)),
-		rest.On("GET /treatments/{key}/hive", rest.GetUnder(s.treatment, &store.Treatments.Hive, s.hive)),
-		rest.On("GET /treatments/{key}/substance", rest.GetUnder(s.treatment, &store.Treatments.Substance, s.substance)),
-		rest.On("GET /treatments/{key}/inspection", rest.GetUnder(s.treatment, &store.Treatments.Inspection, s.inspection)),
+		rest.On("GET /treatments/{key}/hive", rest.GetUnder(s.treatment, store.Treatments.Hive.Of, s.hive)),
+		rest.On("GET /treatments/{key}/substance", rest.GetUnder(s.treatment, store.Treatments.Substance.Of, s.substance)),
+		rest.On("GET /treatments/{key}/inspection", rest.GetUnder(s.treatment, store.Treatments.Inspection.Of, s.inspection)),
 	}
 }
 

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"context"
 	"time"
 
 	"beekeeping/store/gate"
@@ -29,7 +30,7 @@ type Apiary struct {
 
 // Apiaries is the table apiary: its columns, its relations and what can be done with it.
 var Apiaries = &apiaryTable{
-	Table:        gate.NewTable(apiaryDef, func(k *int64) []any { return []any{k} }),
+	table:        gate.NewTable(apiaryDef, func(k *int64) []any { return []any{k} }),
 	ID:           gate.NewOrdered[int64](apiaryDef, "id"),
 	KeeperID:     gate.NewOrdered[int64](apiaryDef, "keeper_id"),
 	DeputyID:     gate.NewOrdered[int64](apiaryDef, "deputy_id"),
@@ -37,7 +38,7 @@ var Apiaries = &apiaryTable{
 	Latitude:     gate.NewOrdered[gate.Decimal](apiaryDef, "latitude"),
 	Longitude:    gate.NewOrdered[gate.Decimal](apiaryDef, "longitude"),
 	RegisteredOn: gate.NewOrdered[gate.Date](apiaryDef, "registered_on"),
-	Details:      gate.NewValue[gate.JSON](apiaryDef, "details"),
+	Details:      gate.NewDocument(apiaryDef, "details"),
 	CreatedAt:    gate.NewOrdered[time.Time](apiaryDef, "created_at"),
 
 	Keeper:  gate.NewToOne(apiaryDef, keeperDef, gate.On{{"keeper_id", "id"}}, func(e *Apiary) **Keeper { return &e.Keeper }),
@@ -47,39 +48,57 @@ var Apiaries = &apiaryTable{
 }
 
 type apiaryTable struct {
-	gate.Table[*Apiary, int64]
-	ID           gate.Ordered[*Apiary, int64]
-	KeeperID     gate.Ordered[*Apiary, int64]
-	DeputyID     gate.Ordered[*Apiary, int64]
-	Name         gate.Text[*Apiary]
-	Latitude     gate.Ordered[*Apiary, gate.Decimal]
-	Longitude    gate.Ordered[*Apiary, gate.Decimal]
-	RegisteredOn gate.Ordered[*Apiary, gate.Date]
-	Details      gate.Value[*Apiary, gate.JSON]
-	CreatedAt    gate.Ordered[*Apiary, time.Time]
+	table[*Apiary, int64]
+	ID           *gate.Ordered[*Apiary, int64]
+	KeeperID     *gate.Ordered[*Apiary, int64]
+	DeputyID     *gate.Ordered[*Apiary, int64]
+	Name         *gate.Text[*Apiary]
+	Latitude     *gate.Ordered[*Apiary, gate.Decimal]
+	Longitude    *gate.Ordered[*Apiary, gate.Decimal]
+	RegisteredOn *gate.Ordered[*Apiary, gate.Date]
+	Details      *gate.Document[*Apiary]
+	CreatedAt    *gate.Ordered[*Apiary, time.Time]
 
-	Keeper  gate.ToOne[*Apiary, *Keeper]
-	Deputy  gate.ToOne[*Apiary, *Keeper]
-	Hives   gate.ToMany[*Apiary, *Hive]
-	Forages gate.ManyToMany[*Apiary, *Forage]
+	Keeper  *gate.ToOne[*Apiary, *Keeper]
+	Deputy  *gate.ToOne[*Apiary, *Keeper]
+	Hives   *gate.ToMany[*Apiary, *Hive]
+	Forages *gate.ManyToMany[*Apiary, *Forage]
+}
+
+// FindByName returns an apiary by its name, or gate.ErrNotFound.
+func (t *apiaryTable) FindByName(ctx context.Context, db gate.DB, name string) (*Apiary, error) {
+	return t.Where(t.Name.Is(name)).One(ctx, db)
 }
 
 // apiaryDef describes the table apiary to the runtime.
 var apiaryDef = gate.Describe(gate.Spec[*Apiary]{
-	New:  func() *Apiary { return new(Apiary) },
 	Name: "apiary",
-	Columns: []gate.Column[*Apiary]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Apiary) any { return &e.ID }},
-		{Name: "keeper_id", Type: gate.TypeInt64, Field: func(e *Apiary) any { return &e.KeeperID }},
-		{Name: "deputy_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *Apiary) any { return &e.DeputyID }},
-		{Name: "name", Type: gate.TypeText, Max: 60, Field: func(e *Apiary) any { return &e.Name }},
-		{Name: "latitude", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 5, Least: "-90", Most: "90", Field: func(e *Apiary) any { return &e.Latitude }},
-		{Name: "longitude", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 5, Least: "-180", Most: "180", Field: func(e *Apiary) any { return &e.Longitude }},
-		{Name: "registered_on", Type: gate.TypeDate, Field: func(e *Apiary) any { return &e.RegisteredOn }},
-		{Name: "details", Type: gate.TypeJSON, Flags: gate.Nullable, Field: func(e *Apiary) any { return &e.Details }},
-		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault, Field: func(e *Apiary) any { return &e.CreatedAt }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "keeper_id", Type: gate.TypeInt64},
+		{Name: "deputy_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "name", Type: gate.TypeText, Max: 60},
+		{Name: "latitude", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 5, Least: "-90", Most: "90"},
+		{Name: "longitude", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 5, Least: "-180", Most: "180"},
+		{Name: "registered_on", Type: gate.TypeDate},
+		{Name: "details", Type: gate.TypeJSON, Flags: gate.Nullable},
+		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault | gate.CreatedAt},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"name"}},
+	},
+	New: func() *Apiary { return new(Apiary) },
+	Fields: func(to []any, e *Apiary) []any {
+		return append(to,
+			&e.ID,
+			&e.KeeperID,
+			&e.DeputyID,
+			&e.Name,
+			&e.Latitude,
+			&e.Longitude,
+			&e.RegisteredOn,
+			&e.Details,
+			&e.CreatedAt,
+		)
 	},
 })

@@ -16,7 +16,7 @@ type ApiaryYield struct {
 
 // ApiaryYields is the view apiary_yield: its columns and what can be done with it.
 var ApiaryYields = &apiaryYieldTable{
-	View:       gate.NewView(apiaryYieldDef),
+	view:       gate.NewView(apiaryYieldDef),
 	ApiaryID:   gate.NewOrdered[int64](apiaryYieldDef, "apiary_id"),
 	ApiaryName: gate.NewText(apiaryYieldDef, "apiary_name"),
 	Harvests:   gate.NewOrdered[int64](apiaryYieldDef, "harvests"),
@@ -24,21 +24,29 @@ var ApiaryYields = &apiaryYieldTable{
 }
 
 type apiaryYieldTable struct {
-	gate.View[*ApiaryYield]
-	ApiaryID   gate.Ordered[*ApiaryYield, int64]
-	ApiaryName gate.Text[*ApiaryYield]
-	Harvests   gate.Ordered[*ApiaryYield, int64]
-	WeightKg   gate.Ordered[*ApiaryYield, gate.Decimal]
+	view[*ApiaryYield]
+	ApiaryID   *gate.Ordered[*ApiaryYield, int64]
+	ApiaryName *gate.Text[*ApiaryYield]
+	Harvests   *gate.Ordered[*ApiaryYield, int64]
+	WeightKg   *gate.Ordered[*ApiaryYield, gate.Decimal]
 }
 
 // apiaryYieldDef describes the view apiary_yield to the runtime.
 var apiaryYieldDef = gate.Describe(gate.Spec[*ApiaryYield]{
-	New:  func() *ApiaryYield { return new(ApiaryYield) },
 	Name: "apiary_yield",
-	Columns: []gate.Column[*ApiaryYield]{
-		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.ApiaryID }},
-		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, Field: func(e *ApiaryYield) any { return &e.ApiaryName }},
-		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.Harvests }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Field: func(e *ApiaryYield) any { return &e.WeightKg }},
+	Columns: []gate.Column{
+		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
+		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable},
+	},
+	New: func() *ApiaryYield { return new(ApiaryYield) },
+	Fields: func(to []any, e *ApiaryYield) []any {
+		return append(to,
+			&e.ApiaryID,
+			&e.ApiaryName,
+			&e.Harvests,
+			&e.WeightKg,
+		)
 	},
 })

@@ -3,6 +3,8 @@
 package store
 
 import (
+	"context"
+
 	"beekeeping/store/gate"
 )
 
@@ -22,7 +24,7 @@ type Batch struct {
 
 // Batches is the table batch: its columns, its relations and what can be done with it.
 var Batches = &batchTable{
-	Table:      gate.NewTable(batchDef, func(k *int64) []any { return []any{k} }),
+	table:      gate.NewTable(batchDef, func(k *int64) []any { return []any{k} }),
 	ID:         gate.NewOrdered[int64](batchDef, "id"),
 	Code:       gate.NewText(batchDef, "code"),
 	BottledOn:  gate.NewOrdered[gate.Date](batchDef, "bottled_on"),
@@ -35,31 +37,46 @@ var Batches = &batchTable{
 }
 
 type batchTable struct {
-	gate.Table[*Batch, int64]
-	ID         gate.Ordered[*Batch, int64]
-	Code       gate.Text[*Batch]
-	BottledOn  gate.Ordered[*Batch, gate.Date]
-	BestBefore gate.Ordered[*Batch, gate.Date]
-	Jars       gate.Ordered[*Batch, int64]
-	JarPrice   gate.Ordered[*Batch, gate.Decimal]
+	table[*Batch, int64]
+	ID         *gate.Ordered[*Batch, int64]
+	Code       *gate.Text[*Batch]
+	BottledOn  *gate.Ordered[*Batch, gate.Date]
+	BestBefore *gate.Ordered[*Batch, gate.Date]
+	Jars       *gate.Ordered[*Batch, int64]
+	JarPrice   *gate.Ordered[*Batch, gate.Decimal]
 
-	BatchHarvests gate.ToMany[*Batch, *BatchHarvest]
-	Harvests      gate.ManyToMany[*Batch, *Harvest]
+	BatchHarvests *gate.ToMany[*Batch, *BatchHarvest]
+	Harvests      *gate.ManyToMany[*Batch, *Harvest]
+}
+
+// FindByCode returns a batch by its code, or gate.ErrNotFound.
+func (t *batchTable) FindByCode(ctx context.Context, db gate.DB, code string) (*Batch, error) {
+	return t.Where(t.Code.Is(code)).One(ctx, db)
 }
 
 // batchDef describes the table batch to the runtime.
 var batchDef = gate.Describe(gate.Spec[*Batch]{
-	New:  func() *Batch { return new(Batch) },
 	Name: "batch",
-	Columns: []gate.Column[*Batch]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Batch) any { return &e.ID }},
-		{Name: "code", Type: gate.TypeText, Max: 20, Field: func(e *Batch) any { return &e.Code }},
-		{Name: "bottled_on", Type: gate.TypeDate, Field: func(e *Batch) any { return &e.BottledOn }},
-		{Name: "best_before", Type: gate.TypeDate, Field: func(e *Batch) any { return &e.BestBefore }},
-		{Name: "jars", Type: gate.TypeInt64, Above: "0", Field: func(e *Batch) any { return &e.Jars }},
-		{Name: "jar_price", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2, Field: func(e *Batch) any { return &e.JarPrice }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "code", Type: gate.TypeText, Max: 20},
+		{Name: "bottled_on", Type: gate.TypeDate},
+		{Name: "best_before", Type: gate.TypeDate},
+		{Name: "jars", Type: gate.TypeInt64, Above: "0"},
+		{Name: "jar_price", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"code"}},
+	},
+	New: func() *Batch { return new(Batch) },
+	Fields: func(to []any, e *Batch) []any {
+		return append(to,
+			&e.ID,
+			&e.Code,
+			&e.BottledOn,
+			&e.BestBefore,
+			&e.Jars,
+			&e.JarPrice,
+		)
 	},
 })

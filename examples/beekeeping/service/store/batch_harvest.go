@@ -25,7 +25,7 @@ type BatchHarvestKey struct {
 
 // BatchHarvests is the table batch_harvest: its columns, its relations and what can be done with it.
 var BatchHarvests = &batchHarvestTable{
-	Table:     gate.NewTable(batchHarvestDef, func(k *BatchHarvestKey) []any { return []any{&k.BatchID, &k.HarvestID} }),
+	table:     gate.NewTable(batchHarvestDef, func(k *BatchHarvestKey) []any { return []any{&k.BatchID, &k.HarvestID} }),
 	BatchID:   gate.NewOrdered[int64](batchHarvestDef, "batch_id"),
 	HarvestID: gate.NewOrdered[int64](batchHarvestDef, "harvest_id"),
 	WeightKg:  gate.NewOrdered[gate.Decimal](batchHarvestDef, "weight_kg"),
@@ -35,22 +35,29 @@ var BatchHarvests = &batchHarvestTable{
 }
 
 type batchHarvestTable struct {
-	gate.Table[*BatchHarvest, BatchHarvestKey]
-	BatchID   gate.Ordered[*BatchHarvest, int64]
-	HarvestID gate.Ordered[*BatchHarvest, int64]
-	WeightKg  gate.Ordered[*BatchHarvest, gate.Decimal]
+	table[*BatchHarvest, BatchHarvestKey]
+	BatchID   *gate.Ordered[*BatchHarvest, int64]
+	HarvestID *gate.Ordered[*BatchHarvest, int64]
+	WeightKg  *gate.Ordered[*BatchHarvest, gate.Decimal]
 
-	Batch   gate.ToOne[*BatchHarvest, *Batch]
-	Harvest gate.ToOne[*BatchHarvest, *Harvest]
+	Batch   *gate.ToOne[*BatchHarvest, *Batch]
+	Harvest *gate.ToOne[*BatchHarvest, *Harvest]
 }
 
 // batchHarvestDef describes the table batch_harvest to the runtime.
 var batchHarvestDef = gate.Describe(gate.Spec[*BatchHarvest]{
-	New:  func() *BatchHarvest { return new(BatchHarvest) },
 	Name: "batch_harvest",
-	Columns: []gate.Column[*BatchHarvest]{
-		{Name: "batch_id", Type: gate.TypeInt64, Flags: gate.Key, Field: func(e *BatchHarvest) any { return &e.BatchID }},
-		{Name: "harvest_id", Type: gate.TypeInt64, Flags: gate.Key, Field: func(e *BatchHarvest) any { return &e.HarvestID }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", Field: func(e *BatchHarvest) any { return &e.WeightKg }},
+	Columns: []gate.Column{
+		{Name: "batch_id", Type: gate.TypeInt64, Flags: gate.Key},
+		{Name: "harvest_id", Type: gate.TypeInt64, Flags: gate.Key},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0"},
+	},
+	New: func() *BatchHarvest { return new(BatchHarvest) },
+	Fields: func(to []any, e *BatchHarvest) []any {
+		return append(to,
+			&e.BatchID,
+			&e.HarvestID,
+			&e.WeightKg,
+		)
 	},
 })

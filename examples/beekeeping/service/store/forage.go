@@ -3,6 +3,8 @@
 package store
 
 import (
+	"context"
+
 	"beekeeping/store/gate"
 )
 
@@ -20,7 +22,7 @@ type Forage struct {
 
 // Forages is the table forage: its columns, its relations and what can be done with it.
 var Forages = &forageTable{
-	Table:      gate.NewTable(forageDef, func(k *int64) []any { return []any{k} }),
+	table:      gate.NewTable(forageDef, func(k *int64) []any { return []any{k} }),
 	ID:         gate.NewOrdered[int64](forageDef, "id"),
 	Name:       gate.NewText(forageDef, "name"),
 	LatinName:  gate.NewText(forageDef, "latin_name"),
@@ -31,28 +33,42 @@ var Forages = &forageTable{
 }
 
 type forageTable struct {
-	gate.Table[*Forage, int64]
-	ID         gate.Ordered[*Forage, int64]
-	Name       gate.Text[*Forage]
-	LatinName  gate.Text[*Forage]
-	BloomsFrom gate.Ordered[*Forage, int64]
-	BloomsTo   gate.Ordered[*Forage, int64]
+	table[*Forage, int64]
+	ID         *gate.Ordered[*Forage, int64]
+	Name       *gate.Text[*Forage]
+	LatinName  *gate.Text[*Forage]
+	BloomsFrom *gate.Ordered[*Forage, int64]
+	BloomsTo   *gate.Ordered[*Forage, int64]
 
-	Apiaries gate.ManyToMany[*Forage, *Apiary]
+	Apiaries *gate.ManyToMany[*Forage, *Apiary]
+}
+
+// FindByName returns a forage by its name, or gate.ErrNotFound.
+func (t *forageTable) FindByName(ctx context.Context, db gate.DB, name string) (*Forage, error) {
+	return t.Where(t.Name.Is(name)).One(ctx, db)
 }
 
 // forageDef describes the table forage to the runtime.
 var forageDef = gate.Describe(gate.Spec[*Forage]{
-	New:  func() *Forage { return new(Forage) },
 	Name: "forage",
-	Columns: []gate.Column[*Forage]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Forage) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Max: 60, Field: func(e *Forage) any { return &e.Name }},
-		{Name: "latin_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 80, Field: func(e *Forage) any { return &e.LatinName }},
-		{Name: "blooms_from", Type: gate.TypeInt64, Least: "1", Most: "12", Field: func(e *Forage) any { return &e.BloomsFrom }},
-		{Name: "blooms_to", Type: gate.TypeInt64, Least: "1", Most: "12", Field: func(e *Forage) any { return &e.BloomsTo }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "name", Type: gate.TypeText, Max: 60},
+		{Name: "latin_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 80},
+		{Name: "blooms_from", Type: gate.TypeInt64, Least: "1", Most: "12"},
+		{Name: "blooms_to", Type: gate.TypeInt64, Least: "1", Most: "12"},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"name"}},
+	},
+	New: func() *Forage { return new(Forage) },
+	Fields: func(to []any, e *Forage) []any {
+		return append(to,
+			&e.ID,
+			&e.Name,
+			&e.LatinName,
+			&e.BloomsFrom,
+			&e.BloomsTo,
+		)
 	},
 })

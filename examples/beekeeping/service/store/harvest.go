@@ -22,7 +22,7 @@ type Harvest struct {
 
 // Harvests is the table harvest: its columns, its relations and what can be done with it.
 var Harvests = &harvestTable{
-	Table:       gate.NewTable(harvestDef, func(k *int64) []any { return []any{k} }),
+	table:       gate.NewTable(harvestDef, func(k *int64) []any { return []any{k} }),
 	ID:          gate.NewOrdered[int64](harvestDef, "id"),
 	HiveID:      gate.NewOrdered[int64](harvestDef, "hive_id"),
 	HarvestedOn: gate.NewOrdered[gate.Date](harvestDef, "harvested_on"),
@@ -35,27 +35,36 @@ var Harvests = &harvestTable{
 }
 
 type harvestTable struct {
-	gate.Table[*Harvest, int64]
-	ID          gate.Ordered[*Harvest, int64]
-	HiveID      gate.Ordered[*Harvest, int64]
-	HarvestedOn gate.Ordered[*Harvest, gate.Date]
-	WeightKg    gate.Ordered[*Harvest, gate.Decimal]
-	MoisturePct gate.Ordered[*Harvest, gate.Decimal]
+	table[*Harvest, int64]
+	ID          *gate.Ordered[*Harvest, int64]
+	HiveID      *gate.Ordered[*Harvest, int64]
+	HarvestedOn *gate.Ordered[*Harvest, gate.Date]
+	WeightKg    *gate.Ordered[*Harvest, gate.Decimal]
+	MoisturePct *gate.Ordered[*Harvest, gate.Decimal]
 
-	Hive          gate.ToOne[*Harvest, *Hive]
-	BatchHarvests gate.ToMany[*Harvest, *BatchHarvest]
-	Batches       gate.ManyToMany[*Harvest, *Batch]
+	Hive          *gate.ToOne[*Harvest, *Hive]
+	BatchHarvests *gate.ToMany[*Harvest, *BatchHarvest]
+	Batches       *gate.ManyToMany[*Harvest, *Batch]
 }
 
 // harvestDef describes the table harvest to the runtime.
 var harvestDef = gate.Describe(gate.Spec[*Harvest]{
-	New:  func() *Harvest { return new(Harvest) },
 	Name: "harvest",
-	Columns: []gate.Column[*Harvest]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Harvest) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, Field: func(e *Harvest) any { return &e.HiveID }},
-		{Name: "harvested_on", Type: gate.TypeDate, Field: func(e *Harvest) any { return &e.HarvestedOn }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", Field: func(e *Harvest) any { return &e.WeightKg }},
-		{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100", Field: func(e *Harvest) any { return &e.MoisturePct }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "hive_id", Type: gate.TypeInt64},
+		{Name: "harvested_on", Type: gate.TypeDate},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0"},
+		{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100"},
+	},
+	New: func() *Harvest { return new(Harvest) },
+	Fields: func(to []any, e *Harvest) []any {
+		return append(to,
+			&e.ID,
+			&e.HiveID,
+			&e.HarvestedOn,
+			&e.WeightKg,
+			&e.MoisturePct,
+		)
 	},
 })

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"context"
 	"time"
 
 	"beekeeping/store/gate"
@@ -44,7 +45,7 @@ type Hive struct {
 
 // Hives is the table hive: its columns, its relations and what can be done with it.
 var Hives = &hiveTable{
-	Table:       gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
+	table:       gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
 	ID:          gate.NewOrdered[int64](hiveDef, "id"),
 	ApiaryID:    gate.NewOrdered[int64](hiveDef, "apiary_id"),
 	SplitFromID: gate.NewOrdered[int64](hiveDef, "split_from_id"),
@@ -58,7 +59,7 @@ var Hives = &hiveTable{
 
 	Apiary:         gate.NewToOne(hiveDef, apiaryDef, gate.On{{"apiary_id", "id"}}, func(e *Hive) **Apiary { return &e.Apiary }),
 	SplitFrom:      gate.NewToOne(hiveDef, hiveDef, gate.On{{"split_from_id", "id"}}, func(e *Hive) **Hive { return &e.SplitFrom }),
-	Queen:          gate.NewToOne(hiveDef, queenDef, gate.On{{"id", "hive_id"}}, func(e *Hive) **Queen { return &e.Queen }),
+	Queen:          gate.NewOneToOne(hiveDef, queenDef, gate.On{{"id", "hive_id"}}, func(e *Hive) **Queen { return &e.Queen }),
 	Harvests:       gate.NewToMany(hiveDef, harvestDef, gate.On{{"id", "hive_id"}}, func(e *Hive) *[]*Harvest { return &e.Harvests }),
 	Splits:         gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "split_from_id"}}, func(e *Hive) *[]*Hive { return &e.Splits }),
 	Inspections:    gate.NewToMany(hiveDef, inspectionDef, gate.On{{"id", "hive_id"}}, func(e *Hive) *[]*Inspection { return &e.Inspections }),
@@ -67,45 +68,64 @@ var Hives = &hiveTable{
 }
 
 type hiveTable struct {
-	gate.Table[*Hive, int64]
-	ID          gate.Ordered[*Hive, int64]
-	ApiaryID    gate.Ordered[*Hive, int64]
-	SplitFromID gate.Ordered[*Hive, int64]
-	Name        gate.Text[*Hive]
-	Temperament gate.Value[*Hive, Temperament]
-	Frames      gate.Ordered[*Hive, int64]
-	WeightKg    gate.Ordered[*Hive, gate.Decimal]
-	AcquiredOn  gate.Ordered[*Hive, gate.Date]
-	IsActive    gate.Value[*Hive, bool]
-	CreatedAt   gate.Ordered[*Hive, time.Time]
+	table[*Hive, int64]
+	ID          *gate.Ordered[*Hive, int64]
+	ApiaryID    *gate.Ordered[*Hive, int64]
+	SplitFromID *gate.Ordered[*Hive, int64]
+	Name        *gate.Text[*Hive]
+	Temperament *gate.Value[*Hive, Temperament]
+	Frames      *gate.Ordered[*Hive, int64]
+	WeightKg    *gate.Ordered[*Hive, gate.Decimal]
+	AcquiredOn  *gate.Ordered[*Hive, gate.Date]
+	IsActive    *gate.Value[*Hive, bool]
+	CreatedAt   *gate.Ordered[*Hive, time.Time]
 
-	Apiary         gate.ToOne[*Hive, *Apiary]
-	SplitFrom      gate.ToOne[*Hive, *Hive]
-	Queen          gate.ToOne[*Hive, *Queen]
-	Harvests       gate.ToMany[*Hive, *Harvest]
-	Splits         gate.ToMany[*Hive, *Hive]
-	Inspections    gate.ToMany[*Hive, *Inspection]
-	SensorReadings gate.ToMany[*Hive, *SensorReading]
-	Treatments     gate.ToMany[*Hive, *Treatment]
+	Apiary         *gate.ToOne[*Hive, *Apiary]
+	SplitFrom      *gate.ToOne[*Hive, *Hive]
+	Queen          *gate.ToOne[*Hive, *Queen]
+	Harvests       *gate.ToMany[*Hive, *Harvest]
+	Splits         *gate.ToMany[*Hive, *Hive]
+	Inspections    *gate.ToMany[*Hive, *Inspection]
+	SensorReadings *gate.ToMany[*Hive, *SensorReading]
+	Treatments     *gate.ToMany[*Hive, *Treatment]
+}
+
+// FindByApiaryIDName returns a hive by its apiary_id and name, or gate.ErrNotFound.
+func (t *hiveTable) FindByApiaryIDName(ctx context.Context, db gate.DB, apiaryID int64, name string) (*Hive, error) {
+	return t.Where(t.ApiaryID.Is(apiaryID), t.Name.Is(name)).One(ctx, db)
 }
 
 // hiveDef describes the table hive to the runtime.
 var hiveDef = gate.Describe(gate.Spec[*Hive]{
-	New:  func() *Hive { return new(Hive) },
 	Name: "hive",
-	Columns: []gate.Column[*Hive]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Hive) any { return &e.ID }},
-		{Name: "apiary_id", Type: gate.TypeInt64, Field: func(e *Hive) any { return &e.ApiaryID }},
-		{Name: "split_from_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *Hive) any { return &e.SplitFromID }},
-		{Name: "name", Type: gate.TypeText, Max: 60, Field: func(e *Hive) any { return &e.Name }},
-		{Name: "temperament", Type: gate.TypeEnum, Flags: gate.HasDefault, Labels: []string{"calm", "nervous", "fierce"}, Default: "calm", Field: func(e *Hive) any { return gate.Label(&e.Temperament) }},
-		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "1", Most: "40", Default: "10", Field: func(e *Hive) any { return &e.Frames }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Least: "0", Field: func(e *Hive) any { return &e.WeightKg }},
-		{Name: "acquired_on", Type: gate.TypeDate, Flags: gate.Nullable, Field: func(e *Hive) any { return &e.AcquiredOn }},
-		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", Field: func(e *Hive) any { return &e.IsActive }},
-		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault, Field: func(e *Hive) any { return &e.CreatedAt }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "apiary_id", Type: gate.TypeInt64},
+		{Name: "split_from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "name", Type: gate.TypeText, Max: 60},
+		{Name: "temperament", Type: gate.TypeEnum, Flags: gate.HasDefault, Labels: []string{"calm", "nervous", "fierce"}, Default: "calm"},
+		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "1", Most: "40", Default: "10"},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Least: "0"},
+		{Name: "acquired_on", Type: gate.TypeDate, Flags: gate.Nullable},
+		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
+		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault | gate.CreatedAt},
 	},
 	Uniques: []gate.Unique{
 		{Name: "hive_apiary_id_name_key", Columns: []string{"apiary_id", "name"}},
+	},
+	New: func() *Hive { return new(Hive) },
+	Fields: func(to []any, e *Hive) []any {
+		return append(to,
+			&e.ID,
+			&e.ApiaryID,
+			&e.SplitFromID,
+			&e.Name,
+			gate.Label(&e.Temperament),
+			&e.Frames,
+			&e.WeightKg,
+			&e.AcquiredOn,
+			&e.IsActive,
+			&e.CreatedAt,
+		)
 	},
 })

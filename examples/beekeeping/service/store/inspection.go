@@ -3,6 +3,7 @@
 package store
 
 import (
+	"context"
 	"time"
 
 	"beekeeping/store/gate"
@@ -29,7 +30,7 @@ type Inspection struct {
 
 // Inspections is the table inspection: its columns, its relations and what can be done with it.
 var Inspections = &inspectionTable{
-	Table:        gate.NewTable(inspectionDef, func(k *int64) []any { return []any{k} }),
+	table:        gate.NewTable(inspectionDef, func(k *int64) []any { return []any{k} }),
 	ID:           gate.NewOrdered[int64](inspectionDef, "id"),
 	HiveID:       gate.NewOrdered[int64](inspectionDef, "hive_id"),
 	KeeperID:     gate.NewOrdered[int64](inspectionDef, "keeper_id"),
@@ -38,7 +39,7 @@ var Inspections = &inspectionTable{
 	BroodFrames:  gate.NewOrdered[int64](inspectionDef, "brood_frames"),
 	QueenSeen:    gate.NewValue[bool](inspectionDef, "queen_seen"),
 	Notes:        gate.NewText(inspectionDef, "notes"),
-	Measurements: gate.NewValue[gate.JSON](inspectionDef, "measurements"),
+	Measurements: gate.NewDocument(inspectionDef, "measurements"),
 
 	Hive:             gate.NewToOne(inspectionDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Inspection) **Hive { return &e.Hive }),
 	Keeper:           gate.NewToOne(inspectionDef, keeperDef, gate.On{{"keeper_id", "id"}}, func(e *Inspection) **Keeper { return &e.Keeper }),
@@ -47,39 +48,57 @@ var Inspections = &inspectionTable{
 }
 
 type inspectionTable struct {
-	gate.Table[*Inspection, int64]
-	ID           gate.Ordered[*Inspection, int64]
-	HiveID       gate.Ordered[*Inspection, int64]
-	KeeperID     gate.Ordered[*Inspection, int64]
-	DoneOn       gate.Ordered[*Inspection, gate.Date]
-	StartedAt    gate.Ordered[*Inspection, time.Time]
-	BroodFrames  gate.Ordered[*Inspection, int64]
-	QueenSeen    gate.Value[*Inspection, bool]
-	Notes        gate.Text[*Inspection]
-	Measurements gate.Value[*Inspection, gate.JSON]
+	table[*Inspection, int64]
+	ID           *gate.Ordered[*Inspection, int64]
+	HiveID       *gate.Ordered[*Inspection, int64]
+	KeeperID     *gate.Ordered[*Inspection, int64]
+	DoneOn       *gate.Ordered[*Inspection, gate.Date]
+	StartedAt    *gate.Ordered[*Inspection, time.Time]
+	BroodFrames  *gate.Ordered[*Inspection, int64]
+	QueenSeen    *gate.Value[*Inspection, bool]
+	Notes        *gate.Text[*Inspection]
+	Measurements *gate.Document[*Inspection]
 
-	Hive             gate.ToOne[*Inspection, *Hive]
-	Keeper           gate.ToOne[*Inspection, *Keeper]
-	InspectionPhotos gate.ToMany[*Inspection, *InspectionPhoto]
-	Treatments       gate.ToMany[*Inspection, *Treatment]
+	Hive             *gate.ToOne[*Inspection, *Hive]
+	Keeper           *gate.ToOne[*Inspection, *Keeper]
+	InspectionPhotos *gate.ToMany[*Inspection, *InspectionPhoto]
+	Treatments       *gate.ToMany[*Inspection, *Treatment]
+}
+
+// FindByHiveIDDoneOn returns an inspection by its hive_id and done_on, or gate.ErrNotFound.
+func (t *inspectionTable) FindByHiveIDDoneOn(ctx context.Context, db gate.DB, hiveID int64, doneOn gate.Date) (*Inspection, error) {
+	return t.Where(t.HiveID.Is(hiveID), t.DoneOn.Is(doneOn)).One(ctx, db)
 }
 
 // inspectionDef describes the table inspection to the runtime.
 var inspectionDef = gate.Describe(gate.Spec[*Inspection]{
-	New:  func() *Inspection { return new(Inspection) },
 	Name: "inspection",
-	Columns: []gate.Column[*Inspection]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Inspection) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, Field: func(e *Inspection) any { return &e.HiveID }},
-		{Name: "keeper_id", Type: gate.TypeInt64, Field: func(e *Inspection) any { return &e.KeeperID }},
-		{Name: "done_on", Type: gate.TypeDate, Field: func(e *Inspection) any { return &e.DoneOn }},
-		{Name: "started_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, Field: func(e *Inspection) any { return &e.StartedAt }},
-		{Name: "brood_frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Default: "0", Field: func(e *Inspection) any { return &e.BroodFrames }},
-		{Name: "queen_seen", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", Field: func(e *Inspection) any { return &e.QueenSeen }},
-		{Name: "notes", Type: gate.TypeText, Flags: gate.Nullable, Field: func(e *Inspection) any { return &e.Notes }},
-		{Name: "measurements", Type: gate.TypeJSON, Flags: gate.Nullable, Field: func(e *Inspection) any { return &e.Measurements }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "hive_id", Type: gate.TypeInt64},
+		{Name: "keeper_id", Type: gate.TypeInt64},
+		{Name: "done_on", Type: gate.TypeDate},
+		{Name: "started_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
+		{Name: "brood_frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Default: "0"},
+		{Name: "queen_seen", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false"},
+		{Name: "notes", Type: gate.TypeText, Flags: gate.Nullable},
+		{Name: "measurements", Type: gate.TypeJSON, Flags: gate.Nullable},
 	},
 	Uniques: []gate.Unique{
 		{Name: "inspection_hive_id_done_on_key", Columns: []string{"hive_id", "done_on"}},
+	},
+	New: func() *Inspection { return new(Inspection) },
+	Fields: func(to []any, e *Inspection) []any {
+		return append(to,
+			&e.ID,
+			&e.HiveID,
+			&e.KeeperID,
+			&e.DoneOn,
+			&e.StartedAt,
+			&e.BroodFrames,
+			&e.QueenSeen,
+			&e.Notes,
+			&e.Measurements,
+		)
 	},
 })

@@ -23,7 +23,7 @@ type InspectionPhoto struct {
 
 // InspectionPhotos is the table inspection_photo: its columns, its relations and what can be done with it.
 var InspectionPhotos = &inspectionPhotoTable{
-	Table:        gate.NewTable(inspectionPhotoDef, func(k *int64) []any { return []any{k} }),
+	table:        gate.NewTable(inspectionPhotoDef, func(k *int64) []any { return []any{k} }),
 	ID:           gate.NewOrdered[int64](inspectionPhotoDef, "id"),
 	InspectionID: gate.NewOrdered[int64](inspectionPhotoDef, "inspection_id"),
 	TakenAt:      gate.NewOrdered[time.Time](inspectionPhotoDef, "taken_at"),
@@ -35,27 +35,37 @@ var InspectionPhotos = &inspectionPhotoTable{
 }
 
 type inspectionPhotoTable struct {
-	gate.Table[*InspectionPhoto, int64]
-	ID           gate.Ordered[*InspectionPhoto, int64]
-	InspectionID gate.Ordered[*InspectionPhoto, int64]
-	TakenAt      gate.Ordered[*InspectionPhoto, time.Time]
-	Caption      gate.Text[*InspectionPhoto]
-	MediaType    gate.Text[*InspectionPhoto]
-	Photo        gate.Value[*InspectionPhoto, []byte]
+	table[*InspectionPhoto, int64]
+	ID           *gate.Ordered[*InspectionPhoto, int64]
+	InspectionID *gate.Ordered[*InspectionPhoto, int64]
+	TakenAt      *gate.Ordered[*InspectionPhoto, time.Time]
+	Caption      *gate.Text[*InspectionPhoto]
+	MediaType    *gate.Text[*InspectionPhoto]
+	Photo        *gate.Value[*InspectionPhoto, []byte]
 
-	Inspection gate.ToOne[*InspectionPhoto, *Inspection]
+	Inspection *gate.ToOne[*InspectionPhoto, *Inspection]
 }
 
 // inspectionPhotoDef describes the table inspection_photo to the runtime.
 var inspectionPhotoDef = gate.Describe(gate.Spec[*InspectionPhoto]{
-	New:  func() *InspectionPhoto { return new(InspectionPhoto) },
 	Name: "inspection_photo",
-	Columns: []gate.Column[*InspectionPhoto]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *InspectionPhoto) any { return &e.ID }},
-		{Name: "inspection_id", Type: gate.TypeInt64, Field: func(e *InspectionPhoto) any { return &e.InspectionID }},
-		{Name: "taken_at", Type: gate.TypeTimestampTZ, Field: func(e *InspectionPhoto) any { return &e.TakenAt }},
-		{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200, Field: func(e *InspectionPhoto) any { return &e.Caption }},
-		{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png", Field: func(e *InspectionPhoto) any { return &e.MediaType }},
-		{Name: "photo", Type: gate.TypeBytes, Field: func(e *InspectionPhoto) any { return &e.Photo }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "inspection_id", Type: gate.TypeInt64},
+		{Name: "taken_at", Type: gate.TypeTimestampTZ},
+		{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200},
+		{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png"},
+		{Name: "photo", Type: gate.TypeBytes},
+	},
+	New: func() *InspectionPhoto { return new(InspectionPhoto) },
+	Fields: func(to []any, e *InspectionPhoto) []any {
+		return append(to,
+			&e.ID,
+			&e.InspectionID,
+			&e.TakenAt,
+			&e.Caption,
+			&e.MediaType,
+			&e.Photo,
+		)
 	},
 })

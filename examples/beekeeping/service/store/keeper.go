@@ -3,6 +3,8 @@
 package store
 
 import (
+	"context"
+
 	"beekeeping/store/gate"
 )
 
@@ -24,7 +26,7 @@ type Keeper struct {
 
 // Keepers is the table keeper: its columns, its relations and what can be done with it.
 var Keepers = &keeperTable{
-	Table:    gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
+	table:    gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
 	ID:       gate.NewOrdered[int64](keeperDef, "id"),
 	MemberNo: gate.NewText(keeperDef, "member_no"),
 	Name:     gate.NewText(keeperDef, "name"),
@@ -39,35 +41,56 @@ var Keepers = &keeperTable{
 }
 
 type keeperTable struct {
-	gate.Table[*Keeper, int64]
-	ID       gate.Ordered[*Keeper, int64]
-	MemberNo gate.Text[*Keeper]
-	Name     gate.Text[*Keeper]
-	Email    gate.Text[*Keeper]
-	Phone    gate.Text[*Keeper]
-	JoinedOn gate.Ordered[*Keeper, gate.Date]
-	IsActive gate.Value[*Keeper, bool]
+	table[*Keeper, int64]
+	ID       *gate.Ordered[*Keeper, int64]
+	MemberNo *gate.Text[*Keeper]
+	Name     *gate.Text[*Keeper]
+	Email    *gate.Text[*Keeper]
+	Phone    *gate.Text[*Keeper]
+	JoinedOn *gate.Ordered[*Keeper, gate.Date]
+	IsActive *gate.Value[*Keeper, bool]
 
-	Apiaries       gate.ToMany[*Keeper, *Apiary]
-	DeputyApiaries gate.ToMany[*Keeper, *Apiary]
-	Inspections    gate.ToMany[*Keeper, *Inspection]
+	Apiaries       *gate.ToMany[*Keeper, *Apiary]
+	DeputyApiaries *gate.ToMany[*Keeper, *Apiary]
+	Inspections    *gate.ToMany[*Keeper, *Inspection]
+}
+
+// FindByEmail returns a keeper by its email, or gate.ErrNotFound.
+func (t *keeperTable) FindByEmail(ctx context.Context, db gate.DB, email string) (*Keeper, error) {
+	return t.Where(t.Email.Is(email)).One(ctx, db)
+}
+
+// FindByMemberNo returns a keeper by its member_no, or gate.ErrNotFound.
+func (t *keeperTable) FindByMemberNo(ctx context.Context, db gate.DB, memberNo string) (*Keeper, error) {
+	return t.Where(t.MemberNo.Is(memberNo)).One(ctx, db)
 }
 
 // keeperDef describes the table keeper to the runtime.
 var keeperDef = gate.Describe(gate.Spec[*Keeper]{
-	New:  func() *Keeper { return new(Keeper) },
 	Name: "keeper",
-	Columns: []gate.Column[*Keeper]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Keeper) any { return &e.ID }},
-		{Name: "member_no", Type: gate.TypeText, Max: 12, Field: func(e *Keeper) any { return &e.MemberNo }},
-		{Name: "name", Type: gate.TypeText, Max: 80, Field: func(e *Keeper) any { return &e.Name }},
-		{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120, Field: func(e *Keeper) any { return &e.Email }},
-		{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30, Field: func(e *Keeper) any { return &e.Phone }},
-		{Name: "joined_on", Type: gate.TypeDate, Field: func(e *Keeper) any { return &e.JoinedOn }},
-		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", Field: func(e *Keeper) any { return &e.IsActive }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "member_no", Type: gate.TypeText, Max: 12},
+		{Name: "name", Type: gate.TypeText, Max: 80},
+		{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120},
+		{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30},
+		{Name: "joined_on", Type: gate.TypeDate},
+		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"email"}},
 		{Columns: []string{"member_no"}},
+	},
+	New: func() *Keeper { return new(Keeper) },
+	Fields: func(to []any, e *Keeper) []any {
+		return append(to,
+			&e.ID,
+			&e.MemberNo,
+			&e.Name,
+			&e.Email,
+			&e.Phone,
+			&e.JoinedOn,
+			&e.IsActive,
+		)
 	},
 })

@@ -3,6 +3,8 @@
 package store
 
 import (
+	"context"
+
 	"beekeeping/store/gate"
 )
 
@@ -33,7 +35,7 @@ type Queen struct {
 
 // Queens is the table queen: its columns, its relations and what can be done with it.
 var Queens = &queenTable{
-	Table:     gate.NewTable(queenDef, func(k *int64) []any { return []any{k} }),
+	table:     gate.NewTable(queenDef, func(k *int64) []any { return []any{k} }),
 	ID:        gate.NewOrdered[int64](queenDef, "id"),
 	HiveID:    gate.NewOrdered[int64](queenDef, "hive_id"),
 	Marking:   gate.NewValue[Marking](queenDef, "marking"),
@@ -45,30 +47,45 @@ var Queens = &queenTable{
 }
 
 type queenTable struct {
-	gate.Table[*Queen, int64]
-	ID        gate.Ordered[*Queen, int64]
-	HiveID    gate.Ordered[*Queen, int64]
-	Marking   gate.Value[*Queen, Marking]
-	Breed     gate.Text[*Queen]
-	HatchedOn gate.Ordered[*Queen, gate.Date]
-	IsClipped gate.Value[*Queen, bool]
+	table[*Queen, int64]
+	ID        *gate.Ordered[*Queen, int64]
+	HiveID    *gate.Ordered[*Queen, int64]
+	Marking   *gate.Value[*Queen, Marking]
+	Breed     *gate.Text[*Queen]
+	HatchedOn *gate.Ordered[*Queen, gate.Date]
+	IsClipped *gate.Value[*Queen, bool]
 
-	Hive gate.ToOne[*Queen, *Hive]
+	Hive *gate.ToOne[*Queen, *Hive]
+}
+
+// FindByHiveID returns a queen by its hive_id, or gate.ErrNotFound.
+func (t *queenTable) FindByHiveID(ctx context.Context, db gate.DB, hiveID int64) (*Queen, error) {
+	return t.Where(t.HiveID.Is(hiveID)).One(ctx, db)
 }
 
 // queenDef describes the table queen to the runtime.
 var queenDef = gate.Describe(gate.Spec[*Queen]{
-	New:  func() *Queen { return new(Queen) },
 	Name: "queen",
-	Columns: []gate.Column[*Queen]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Queen) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, Field: func(e *Queen) any { return &e.HiveID }},
-		{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}, Field: func(e *Queen) any { return gate.MaybeLabel(&e.Marking) }},
-		{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, Field: func(e *Queen) any { return &e.Breed }},
-		{Name: "hatched_on", Type: gate.TypeDate, Field: func(e *Queen) any { return &e.HatchedOn }},
-		{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", Field: func(e *Queen) any { return &e.IsClipped }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "hive_id", Type: gate.TypeInt64},
+		{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}},
+		{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
+		{Name: "hatched_on", Type: gate.TypeDate},
+		{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false"},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"hive_id"}},
+	},
+	New: func() *Queen { return new(Queen) },
+	Fields: func(to []any, e *Queen) []any {
+		return append(to,
+			&e.ID,
+			&e.HiveID,
+			gate.MaybeLabel(&e.Marking),
+			&e.Breed,
+			&e.HatchedOn,
+			&e.IsClipped,
+		)
 	},
 })

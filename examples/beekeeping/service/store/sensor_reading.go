@@ -29,7 +29,7 @@ type SensorReadingKey struct {
 
 // SensorReadings is the table sensor_reading: its columns, its relations and what can be done with it.
 var SensorReadings = &sensorReadingTable{
-	Table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
+	table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
 	HiveID:       gate.NewOrdered[int64](sensorReadingDef, "hive_id"),
 	ReadAt:       gate.NewOrdered[time.Time](sensorReadingDef, "read_at"),
 	TemperatureC: gate.NewOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
@@ -40,25 +40,34 @@ var SensorReadings = &sensorReadingTable{
 }
 
 type sensorReadingTable struct {
-	gate.Table[*SensorReading, SensorReadingKey]
-	HiveID       gate.Ordered[*SensorReading, int64]
-	ReadAt       gate.Ordered[*SensorReading, time.Time]
-	TemperatureC gate.Ordered[*SensorReading, gate.Decimal]
-	HumidityPct  gate.Ordered[*SensorReading, float64]
-	WeightKg     gate.Ordered[*SensorReading, gate.Decimal]
+	table[*SensorReading, SensorReadingKey]
+	HiveID       *gate.Ordered[*SensorReading, int64]
+	ReadAt       *gate.Ordered[*SensorReading, time.Time]
+	TemperatureC *gate.Ordered[*SensorReading, gate.Decimal]
+	HumidityPct  *gate.Ordered[*SensorReading, float64]
+	WeightKg     *gate.Ordered[*SensorReading, gate.Decimal]
 
-	Hive gate.ToOne[*SensorReading, *Hive]
+	Hive *gate.ToOne[*SensorReading, *Hive]
 }
 
 // sensorReadingDef describes the table sensor_reading to the runtime.
 var sensorReadingDef = gate.Describe(gate.Spec[*SensorReading]{
-	New:  func() *SensorReading { return new(SensorReading) },
 	Name: "sensor_reading",
-	Columns: []gate.Column[*SensorReading]{
-		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key, Field: func(e *SensorReading) any { return &e.HiveID }},
-		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key, Field: func(e *SensorReading) any { return &e.ReadAt }},
-		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Field: func(e *SensorReading) any { return &e.TemperatureC }},
-		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable, Field: func(e *SensorReading) any { return &e.HumidityPct }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Field: func(e *SensorReading) any { return &e.WeightKg }},
+	Columns: []gate.Column{
+		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key},
+		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key},
+		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1},
+		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2},
+	},
+	New: func() *SensorReading { return new(SensorReading) },
+	Fields: func(to []any, e *SensorReading) []any {
+		return append(to,
+			&e.HiveID,
+			&e.ReadAt,
+			&e.TemperatureC,
+			&e.HumidityPct,
+			&e.WeightKg,
+		)
 	},
 })

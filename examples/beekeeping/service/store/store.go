@@ -16,3 +16,10 @@ import (
 func Open(ctx context.Context, url string) (gate.DB, error) {
 	return sqlite.Open(ctx, url)
 }
+
+// What tables and views offer. The names are not exported, so that completion
+// in an editor shows the verbs alone.
+type (
+	table[E, K any] = gate.Table[E, K]
+	view[E any]     = gate.View[E]
+)

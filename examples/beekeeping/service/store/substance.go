@@ -3,6 +3,8 @@
 package store
 
 import (
+	"context"
+
 	"beekeeping/store/gate"
 )
 
@@ -19,7 +21,7 @@ type Substance struct {
 
 // Substances is the table substance: its columns, its relations and what can be done with it.
 var Substances = &substanceTable{
-	Table:          gate.NewTable(substanceDef, func(k *int64) []any { return []any{k} }),
+	table:          gate.NewTable(substanceDef, func(k *int64) []any { return []any{k} }),
 	ID:             gate.NewOrdered[int64](substanceDef, "id"),
 	Name:           gate.NewText(substanceDef, "name"),
 	Unit:           gate.NewText(substanceDef, "unit"),
@@ -29,26 +31,39 @@ var Substances = &substanceTable{
 }
 
 type substanceTable struct {
-	gate.Table[*Substance, int64]
-	ID             gate.Ordered[*Substance, int64]
-	Name           gate.Text[*Substance]
-	Unit           gate.Text[*Substance]
-	WithdrawalDays gate.Ordered[*Substance, int64]
+	table[*Substance, int64]
+	ID             *gate.Ordered[*Substance, int64]
+	Name           *gate.Text[*Substance]
+	Unit           *gate.Text[*Substance]
+	WithdrawalDays *gate.Ordered[*Substance, int64]
 
-	Treatments gate.ToMany[*Substance, *Treatment]
+	Treatments *gate.ToMany[*Substance, *Treatment]
+}
+
+// FindByName returns a substance by its name, or gate.ErrNotFound.
+func (t *substanceTable) FindByName(ctx context.Context, db gate.DB, name string) (*Substance, error) {
+	return t.Where(t.Name.Is(name)).One(ctx, db)
 }
 
 // substanceDef describes the table substance to the runtime.
 var substanceDef = gate.Describe(gate.Spec[*Substance]{
-	New:  func() *Substance { return new(Substance) },
 	Name: "substance",
-	Columns: []gate.Column[*Substance]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Substance) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Max: 60, Field: func(e *Substance) any { return &e.Name }},
-		{Name: "unit", Type: gate.TypeText, Max: 12, Field: func(e *Substance) any { return &e.Unit }},
-		{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0", Field: func(e *Substance) any { return &e.WithdrawalDays }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "name", Type: gate.TypeText, Max: 60},
+		{Name: "unit", Type: gate.TypeText, Max: 12},
+		{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0"},
 	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"name"}},
+	},
+	New: func() *Substance { return new(Substance) },
+	Fields: func(to []any, e *Substance) []any {
+		return append(to,
+			&e.ID,
+			&e.Name,
+			&e.Unit,
+			&e.WithdrawalDays,
+		)
 	},
 })

@@ -24,7 +24,7 @@ type Treatment struct {
 
 // Treatments is the table treatment: its columns, its relations and what can be done with it.
 var Treatments = &treatmentTable{
-	Table:        gate.NewTable(treatmentDef, func(k *int64) []any { return []any{k} }),
+	table:        gate.NewTable(treatmentDef, func(k *int64) []any { return []any{k} }),
 	ID:           gate.NewOrdered[int64](treatmentDef, "id"),
 	HiveID:       gate.NewOrdered[int64](treatmentDef, "hive_id"),
 	SubstanceID:  gate.NewOrdered[int64](treatmentDef, "substance_id"),
@@ -39,31 +39,42 @@ var Treatments = &treatmentTable{
 }
 
 type treatmentTable struct {
-	gate.Table[*Treatment, int64]
-	ID           gate.Ordered[*Treatment, int64]
-	HiveID       gate.Ordered[*Treatment, int64]
-	SubstanceID  gate.Ordered[*Treatment, int64]
-	InspectionID gate.Ordered[*Treatment, int64]
-	StartedOn    gate.Ordered[*Treatment, gate.Date]
-	EndedOn      gate.Ordered[*Treatment, gate.Date]
-	Dose         gate.Ordered[*Treatment, gate.Decimal]
+	table[*Treatment, int64]
+	ID           *gate.Ordered[*Treatment, int64]
+	HiveID       *gate.Ordered[*Treatment, int64]
+	SubstanceID  *gate.Ordered[*Treatment, int64]
+	InspectionID *gate.Ordered[*Treatment, int64]
+	StartedOn    *gate.Ordered[*Treatment, gate.Date]
+	EndedOn      *gate.Ordered[*Treatment, gate.Date]
+	Dose         *gate.Ordered[*Treatment, gate.Decimal]
 
-	Hive       gate.ToOne[*Treatment, *Hive]
-	Substance  gate.ToOne[*Treatment, *Substance]
-	Inspection gate.ToOne[*Treatment, *Inspection]
+	Hive       *gate.ToOne[*Treatment, *Hive]
+	Substance  *gate.ToOne[*Treatment, *Substance]
+	Inspection *gate.ToOne[*Treatment, *Inspection]
 }
 
 // treatmentDef describes the table treatment to the runtime.
 var treatmentDef = gate.Describe(gate.Spec[*Treatment]{
-	New:  func() *Treatment { return new(Treatment) },
 	Name: "treatment",
-	Columns: []gate.Column[*Treatment]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, Field: func(e *Treatment) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, Field: func(e *Treatment) any { return &e.HiveID }},
-		{Name: "substance_id", Type: gate.TypeInt64, Field: func(e *Treatment) any { return &e.SubstanceID }},
-		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable, Field: func(e *Treatment) any { return &e.InspectionID }},
-		{Name: "started_on", Type: gate.TypeDate, Field: func(e *Treatment) any { return &e.StartedOn }},
-		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable, Field: func(e *Treatment) any { return &e.EndedOn }},
-		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0", Field: func(e *Treatment) any { return &e.Dose }},
+	Columns: []gate.Column{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+		{Name: "hive_id", Type: gate.TypeInt64},
+		{Name: "substance_id", Type: gate.TypeInt64},
+		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		{Name: "started_on", Type: gate.TypeDate},
+		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable},
+		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0"},
+	},
+	New: func() *Treatment { return new(Treatment) },
+	Fields: func(to []any, e *Treatment) []any {
+		return append(to,
+			&e.ID,
+			&e.HiveID,
+			&e.SubstanceID,
+			&e.InspectionID,
+			&e.StartedOn,
+			&e.EndedOn,
+			&e.Dose,
+		)
 	},
 })

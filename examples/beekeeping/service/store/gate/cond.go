@@ -15,19 +15,55 @@ func And[E any](conds ...Cond[E]) Cond[E] { return Cond[E]{group{" AND ", exprs(
 func Or[E any](conds ...Cond[E]) Cond[E] { return Cond[E]{group{" OR ", exprs(conds)}} }
 
 // Not holds where the condition does not.
-func Not[E any](c Cond[E]) Cond[E] { return Cond[E]{negation{c.node()}} }
-
-func (c Cond[E]) node() expr {
+func Not[E any](c Cond[E]) Cond[E] {
 	if c.expr == nil {
-		return group{joiner: " AND "}
+		return Cond[E]{negation{group{joiner: " AND "}}}
 	}
-	return c.expr
+	return Cond[E]{negation{c.expr}}
 }
 
+// When is the condition where it is asked for, and else adds nothing.
+func When[E any](asked bool, c Cond[E]) Cond[E] {
+	if !asked {
+		return Cond[E]{}
+	}
+	return c
+}
+
+// Given makes a condition of a value that may be missing, such as a field of a
+// search form: Given(form.Name, store.Hives.Name.Is). A missing value adds
+// nothing.
+func Given[E, V any](v *V, cond func(V) Cond[E]) Cond[E] {
+	if v == nil {
+		return Cond[E]{}
+	}
+	return cond(*v)
+}
+
+// GivenMaybe is Given for a Maybe; null and absent add nothing.
+func GivenMaybe[E, V any](v Maybe[V], cond func(V) Cond[E]) Cond[E] {
+	value, ok := v.Get()
+	if !ok {
+		return Cond[E]{}
+	}
+	return cond(value)
+}
+
+// GivenSome makes a condition of a list; an empty one adds nothing.
+func GivenSome[E, V any](values []V, cond func(...V) Cond[E]) Cond[E] {
+	if len(values) == 0 {
+		return Cond[E]{}
+	}
+	return cond(values...)
+}
+
+// exprs are the conditions that say something.
 func exprs[E any](conds []Cond[E]) []expr {
-	list := make([]expr, len(conds))
-	for i, c := range conds {
-		list[i] = c.node()
+	list := make([]expr, 0, len(conds))
+	for _, c := range conds {
+		if c.expr != nil {
+			list = append(list, c.expr)
+		}
 	}
 	return list
 }
@@ -35,15 +71,22 @@ func exprs[E any](conds []Cond[E]) []expr {
 // expr is a condition without the type of its rows.
 type expr interface{ write(s *statement) }
 
+// operand is a value in a statement. Its info is that of the column by which
+// values that it is compared with are bound; it is nil where there is none.
+type operand interface {
+	expr
+	info() *Column
+}
+
 // columnRef names one column of one table.
 type columnRef struct {
 	table *Info
 	index int
 }
 
-func (r columnRef) info() *ColumnInfo {
+func (r columnRef) info() *Column {
 	if r.index < 0 {
-		return &ColumnInfo{}
+		return nil
 	}
 	return &r.table.Columns[r.index]
 }
@@ -51,24 +94,24 @@ func (r columnRef) info() *ColumnInfo {
 func (r columnRef) write(s *statement) { s.column(r.table, r.index) }
 
 type comparison struct {
-	column columnRef
-	op     string
-	value  any
+	x     operand
+	op    string
+	value any
 }
 
 func (c comparison) write(s *statement) {
-	c.column.write(s)
+	c.x.write(s)
 	s.add(c.op)
-	s.bindAs(c.column.info(), c.value)
+	s.bindAs(c.x.info(), c.value)
 }
 
 type nullTest struct {
-	column columnRef
-	not    bool
+	x   operand
+	not bool
 }
 
 func (n nullTest) write(s *statement) {
-	n.column.write(s)
+	n.x.write(s)
 	if n.not {
 		s.add(" IS NOT NULL")
 		return
@@ -111,7 +154,7 @@ func (n negation) write(s *statement) {
 
 // inList holds where the column has one of the values.
 type inList struct {
-	column columnRef
+	x      operand
 	values []any
 }
 
@@ -120,13 +163,21 @@ func (l inList) write(s *statement) {
 		group{joiner: " OR "}.write(s)
 		return
 	}
-	l.column.write(s)
-	writeList(s, l.column.info(), l.values)
+	l.x.write(s)
+	writeList(s, l.x.info(), l.values)
+}
+
+// notIn holds where there is a value and it is none of the given ones.
+func notIn(x operand, values []any) expr {
+	if len(values) == 0 {
+		return nullTest{x, true}
+	}
+	return negation{inList{x, values}}
 }
 
 // writeList writes that what stands before it is one of the values.
-func writeList(s *statement, c *ColumnInfo, values []any) {
-	if list, ok := arrayArg(values); ok && s.engine.ArrayArgs && c.Cast == "" && c.Type.array() {
+func writeList(s *statement, c *Column, values []any) {
+	if list, ok := arrayArg(values); ok && s.engine.ArrayArgs && (c == nil || c.Cast == "" && c.Type.array()) {
 		s.add(" = ANY(")
 		s.bind(list)
 		s.add(")")
@@ -178,16 +229,69 @@ func sameType[T any](values []any) (any, bool) {
 // likePattern compares text by a pattern; the escape character is !, which
 // means the same on every engine.
 type likePattern struct {
-	column  columnRef
+	x       operand
 	pattern string
 }
 
 func (l likePattern) write(s *statement) {
-	l.column.write(s)
+	l.x.write(s)
 	s.add(" LIKE ")
 	s.bind(l.pattern)
 	s.add(" ESCAPE '!'")
 }
+
+// partOf holds where the text begins with, contains and ends with something.
+type partOf struct {
+	x                 operand
+	first, part, last string
+	fold              bool
+}
+
+func (p partOf) write(s *statement) {
+	if s.engine.FoldingLike && !p.fold {
+		p.x.write(s)
+		s.add(" GLOB ")
+		s.bind(p.pattern(globEscaper, "*"))
+		return
+	}
+	pattern := p.pattern(likeEscaper, "%")
+	if !p.fold || s.engine.FoldingLike {
+		likePattern{p.x, pattern}.write(s)
+		return
+	}
+	s.add("lower(")
+	p.x.write(s)
+	s.add(") LIKE lower(")
+	s.bind(pattern)
+	s.add(") ESCAPE '!'")
+}
+
+func (p partOf) pattern(escape *strings.Replacer, any string) string {
+	text := escape.Replace(p.first)
+	if p.first == "" {
+		text += any + escape.Replace(p.part)
+	}
+	if p.last == "" {
+		return text + any
+	}
+	return text + escape.Replace(p.last)
+}
+
+// equalFold compares text without regard to case.
+type equalFold struct {
+	x     operand
+	value string
+}
+
+func (e equalFold) write(s *statement) {
+	s.add("lower(")
+	e.x.write(s)
+	s.add(") = lower(")
+	s.bind(e.value)
+	s.add(")")
+}
+
+var globEscaper = strings.NewReplacer("[", "[[]", "*", "[*]", "?", "[?]")
 
 var likeEscaper = strings.NewReplacer("!", "!!", "%", "!%", "_", "!_")
 

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
@@ -62,6 +63,11 @@ func fieldOf(p any) field {
 		return (*jsonField)(p)
 	case field:
 		return p
+	}
+	// A named text, such as an enum. Generated code wraps those by Label, so
+	// that reflection stays off the way of rows.
+	if v := reflect.ValueOf(p); v.Kind() == reflect.Pointer && v.Elem().Kind() == reflect.String {
+		return (*textField)(v.Convert(reflect.TypeFor[*string]()).Interface().(*string))
 	}
 	return foreignField{p}
 }

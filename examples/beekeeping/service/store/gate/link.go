@@ -50,24 +50,62 @@ type related struct {
 }
 
 func (r related) write(s *statement) {
-	outer, child := s.alias, s.newAlias()
-	s.add("EXISTS (SELECT 1 FROM ", s.engine.table(r.link.child.Schema, r.link.child.Name), " AS ", child)
+	s.add("EXISTS (SELECT 1")
+	r.link.writeChildren(s, s.newAlias(), r.conds)
+	s.add(")")
+}
+
+// countOf is the number of the children of a row for which conds hold.
+type countOf struct {
+	link  link
+	conds []expr
+}
+
+func (c countOf) info() *Column { return nil }
+
+func (c countOf) write(s *statement) {
+	s.add("(SELECT count(*)")
+	c.link.writeChildren(s, s.newAlias(), c.conds)
+	s.add(")")
+}
+
+// through is a value of the one child of a row.
+type through struct {
+	link link
+	x    operand
+}
+
+func (t through) info() *Column { return t.x.info() }
+
+func (t through) write(s *statement) {
+	child := s.newAlias()
+	s.add("(SELECT ")
+	s.inAlias(child, func() { t.x.write(s) })
+	t.link.writeChildren(s, child, nil)
+	s.add(")")
+}
+
+// writeChildren writes from where, and which, the children of the row that the
+// statement is about come.
+func (l link) writeChildren(s *statement, child string, conds []expr) {
+	outer := s.alias
+	s.add(" FROM ", s.engine.table(l.child.Schema, l.child.Name), " AS ", child)
 	s.inAlias(child, func() {
-		if r.link.join == nil {
+		parentColumn := func(i int) { s.inAlias(outer, func() { s.column(l.parent, l.from[i]) }) }
+		if l.join == nil {
 			s.add(" WHERE ")
-			r.link.writeEqual(s, r.link.to, child, func(i int) { s.inAlias(outer, func() { s.column(r.link.parent, r.link.from[i]) }) })
+			l.writeEqual(s, l.to, child, parentColumn)
 		} else {
 			join := s.newAlias()
-			r.link.writeJoin(s, join)
+			l.writeJoin(s, join)
 			s.add(" WHERE ")
-			r.link.writeParentOfJoin(s, join, func(i int) { s.inAlias(outer, func() { s.column(r.link.parent, r.link.from[i]) }) })
+			l.writeParentOfJoin(s, join, parentColumn)
 		}
-		for _, c := range r.conds {
+		for _, c := range conds {
 			s.add(" AND ")
 			c.write(s)
 		}
 	})
-	s.add(")")
 }
 
 // writeEqual writes that the child's columns equal what other writes.
@@ -134,7 +172,8 @@ func (c childOf) write(s *statement) {
 
 // childStatement reads the children of the given parents. A bound for each
 // parent is kept by numbering its children.
-func (l link) childStatement(e *Engine, keys [][]any, where []expr, order []orderItem, perParent int) *statement {
+func (l link) childStatement(e *Engine, keys [][]any, q query, perParent int) *statement {
+	where, order := q.conditions(), q.order
 	s := newStatement(e)
 	alias := s.newAlias()
 	join := ""
@@ -152,7 +191,7 @@ func (l link) childStatement(e *Engine, keys [][]any, where []expr, order []orde
 		if perParent > 0 {
 			s.add(", row_number() OVER (PARTITION BY ")
 			l.writeParentSide(s, alias, join)
-			writeOrder(s, l.child, order)
+			writeOrder(s, order)
 			s.add(") AS place_of_row")
 		}
 		s.add(" FROM ", e.table(l.child.Schema, l.child.Name), " AS ", alias)
@@ -169,7 +208,7 @@ func (l link) childStatement(e *Engine, keys [][]any, where []expr, order []orde
 			s.add(") AS ", alias, " WHERE place_of_row <= ", strconv.Itoa(perParent), " ORDER BY place_of_row")
 			return
 		}
-		writeOrder(s, l.child, order)
+		writeOrder(s, order)
 	})
 	return s
 }
@@ -294,13 +333,4 @@ func (r joinRow) insert(s *statement) {
 		s.bind(v)
 	}
 	s.add(")")
-}
-
-// holds returns the columns of the parent that refer to the child; there are
-// none where the child refers to the parent.
-func (l link) holds() []string {
-	if l.join != nil || !slices.Equal(l.to, l.child.Keys) || slices.Equal(l.from, l.parent.Keys) {
-		return nil
-	}
-	return l.parent.names(l.from)
 }

@@ -169,7 +169,7 @@ func parseBound[T any](m *Maybe[T], raw json.RawMessage) error {
 		return nil
 	}
 	m.state = maybeValue
-	return elementField(&m.value).parseJSON(raw)
+	return fieldOf(&m.value).parseJSON(raw)
 }
 
 func (r *Range[T]) parseText(s string) error { return r.parseJSON([]byte(s)) }

@@ -45,9 +45,9 @@ func (s *statement) bind(v any) {
 }
 
 // bindAs writes a placeholder for a value of the column.
-func (s *statement) bindAs(c *ColumnInfo, v any) {
+func (s *statement) bindAs(c *Column, v any) {
 	s.bind(v)
-	if c.Cast != "" && s.engine.DoubleColons {
+	if c != nil && c.Cast != "" && s.engine.DoubleColons {
 		s.add("::text::", c.Cast)
 	}
 }
@@ -70,17 +70,24 @@ func (s *statement) outputs(t *Info) {
 		if i > 0 {
 			s.add(", ")
 		}
-		switch cast := t.Columns[i].Cast; {
-		case cast == "" || !s.engine.DoubleColons:
-			s.column(t, i)
-		case cast == "inet": // a cast to text would add the length of the mask
-			s.add("abbrev(")
-			s.column(t, i)
-			s.add(")")
-		default:
-			s.column(t, i)
-			s.add("::text")
-		}
+		s.output(t, i)
+	}
+}
+
+func (s *statement) output(t *Info, i int) {
+	cast := ""
+	if i >= 0 && i < len(t.Columns) && s.engine.DoubleColons {
+		cast = t.Columns[i].Cast
+	}
+	if cast == "inet" { // a cast to text would add the length of the mask
+		s.add("abbrev(")
+		s.column(t, i)
+		s.add(")")
+		return
+	}
+	s.column(t, i)
+	if cast != "" {
+		s.add("::text")
 	}
 }
 

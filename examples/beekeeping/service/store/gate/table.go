@@ -2,383 +2,360 @@ package gate
 
 import (
 	"context"
-	"errors"
 	"fmt"
+	"iter"
 	"slices"
 )
 
-// View is a view, or a table, whose rows are only read. It has the beginnings
-// of a Query.
-type View[E any] struct{ def *Def[E] }
+// What a table offers are fields that hold functions, for the reason that
+// column.go gives.
 
-// view is embedded, so that what embeds it shows the verbs alone.
-type view[E any] = View[E]
+// reading are the beginnings of queries.
+type reading[E any] struct {
+	info *Info
 
-// NewView returns the verbs of a described view.
-func NewView[E any](d *Def[E]) View[E] { return View[E]{d} }
-
-// Def returns the description of the rows.
-//
-//go:noinline
-func (v *View[E]) Def() *Def[E] { return v.def }
-
-// Query is the query for all rows.
-//
-//go:noinline
-func (v *View[E]) Query() *Query[E] { return &Query[E]{def: v.def} }
-
-// Where is the query for the rows for which all conditions hold.
-//
-//go:noinline
-func (v *View[E]) Where(conds ...Cond[E]) *Query[E] { return v.Query().Where(conds...) }
-
-// With is the query for all rows, together with rows related to them.
-//
-//go:noinline
-func (v *View[E]) With(related ...Related[E]) *Query[E] { return v.Query().With(related...) }
-
-// OrderBy is the query for all rows in an order.
-//
-//go:noinline
-func (v *View[E]) OrderBy(steps ...Order[E]) *Query[E] { return v.Query().OrderBy(steps...) }
-
-// All returns all rows.
-//
-//go:noinline
-func (v *View[E]) All(ctx context.Context, db DB) ([]E, error) { return v.Query().All(ctx, db) }
-
-// Count returns the number of rows.
-//
-//go:noinline
-func (v *View[E]) Count(ctx context.Context, db DB) (int64, error) { return v.Query().Count(ctx, db) }
-
-// Keyless is a table without a key: its rows can be read and added.
-type Keyless[E any] struct{ view[E] }
-
-// NewKeyless returns the verbs of a described table without a key.
-func NewKeyless[E any](d *Def[E]) Keyless[E] { return Keyless[E]{View[E]{d}} }
-
-// Insert stores row and fills in what the database made of it. An empty field
-// is left to the database where that numbers rows or computes a default; other
-// fields are stored as they are.
-//
-//go:noinline
-func (t *Keyless[E]) Insert(ctx context.Context, db DB, row E) error {
-	return insert(ctx, db, t.def, row, nil)
+	// All returns all rows.
+	All func(ctx context.Context, db DB) ([]E, error)
+	// Each goes through all rows, one by one and without holding them all.
+	Each func(ctx context.Context, db DB) iter.Seq2[E, error]
+	// Count returns the number of rows.
+	Count func(ctx context.Context, db DB) (int64, error)
+	// Query is the query for all rows.
+	Query func() *Query[E]
+	// Where is the query for the rows for which all conditions hold.
+	Where func(conds ...Cond[E]) *Query[E]
+	// With is the query for all rows, together with rows related to them.
+	With func(related ...Related[E]) *Query[E]
+	// OrderBy is the query for all rows in an order.
+	OrderBy func(steps ...Order[E]) *Query[E]
+	// OnLoad runs do on each row that is read, before its relations are. Hooks
+	// are registered at the start of a program.
+	OnLoad func(do func(ctx context.Context, db DB, row E) error)
 }
 
-// Keyed is what has rows with a key.
-type Keyed[E, K any] interface {
-	Def() *Def[E]
-	// KeyParts returns pointers to the values in key, in the order of the
-	// key's columns.
-	KeyParts(key *K) []any
+// finding is by key.
+type finding[E, K any] struct {
+	parts func(*K) []any
+
+	// Find returns the row of that key, or ErrNotFound.
+	Find func(ctx context.Context, db DB, key K) (E, error)
+	// FindAll returns the rows of those keys that are there, in no order.
+	FindAll func(ctx context.Context, db DB, keys ...K) ([]E, error)
 }
 
-// WithKey holds for the row of that key.
-func WithKey[E, K any](t Keyed[E, K], key K) Cond[E] {
-	d := t.Def()
-	conds := make([]expr, len(d.Keys))
-	for i, p := range t.KeyParts(&key) {
-		conds[i] = comparison{columnRef{&d.Info, d.Keys[i]}, " = ", fieldOf(p).arg()}
-	}
-	return Cond[E]{group{" AND ", conds}}
+// adding is of rows.
+type adding[E any] struct {
+	// Insert stores row and fills in what the database made of it. An empty
+	// field is left to the database where that numbers rows or computes a
+	// default; other fields are stored as they are.
+	Insert func(ctx context.Context, db DB, row E) error
+	// InsertAll stores rows as Insert does, many with one statement, all or none.
+	InsertAll func(ctx context.Context, db DB, rows []E) error
+	// Import stores rows the fastest way there is, and reads nothing back: what
+	// the database numbers or computes stays empty. No hooks run. It returns
+	// how many rows were stored; all are, or none.
+	Import func(ctx context.Context, db DB, rows iter.Seq[E]) (int64, error)
+	// Validate checks a row against what the schema says about single columns.
+	// It returns Faults, all at once, or nil.
+	Validate func(row E) error
+	// On runs do at a moment in the life of each row, in its transaction. Hooks
+	// are registered at the start of a program.
+	On func(at Event, do func(ctx context.Context, tx DB, row E) error)
 }
 
-func find[E, K any](ctx context.Context, db DB, t Keyed[E, K], key K) (E, error) {
-	q := Query[E]{def: t.Def()}
-	return q.Where(WithKey(t, key)).First(ctx, db)
+// changing is of rows that have a key.
+type changing[E, K any] struct {
+	// Update stores the columns named of the row with row's key, all of them
+	// when none is named, and fills row with what is stored then. It returns
+	// ErrNotFound where there is no such row, and ErrStale where the table has a
+	// version and the row has another.
+	Update func(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error
+	// UpdateAll is Update for many rows, all or none.
+	UpdateAll func(ctx context.Context, db DB, rows []E, columns ...ColumnOf[E]) error
+	// UpdateChanged stores the columns of row that differ from before, which is
+	// the row as it was read. Where none differs it does nothing.
+	UpdateChanged func(ctx context.Context, db DB, before, row E) error
+	// Upsert inserts row, or updates the row that has its key already. Columns
+	// choose another unique key.
+	Upsert func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error
+	// Delete removes the row of that key, or marks it where the table says so.
+	// It returns ErrNotFound where there is none.
+	Delete func(ctx context.Context, db DB, key K) error
+	// Purge removes the row of that key for good, also one that is only marked.
+	Purge func(ctx context.Context, db DB, key K) error
+	// InsertGraph stores a row with all rows that hang on it and have no key
+	// yet: those it refers to first, those that refer to it after it. Keys are
+	// filled in. All are stored, or none.
+	InsertGraph func(ctx context.Context, db DB, row E) error
 }
+
+// View is a view, or a table, whose rows are only read.
+type View[E any] struct{ reading[E] }
 
 // KeyedView is a view whose rows have a key of type K.
 type KeyedView[E, K any] struct {
-	view[E]
-	parts func(*K) []any
+	reading[E]
+	finding[E, K]
 }
 
-// NewKeyedView returns the verbs of a described view. parts gives pointers to
-// the values in a key, in the order of the key's columns.
-func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
-	return KeyedView[E, K]{View[E]{d}, parts}
-}
-
-// KeyParts implements Keyed.
-//
-//go:noinline
-func (v *KeyedView[E, K]) KeyParts(key *K) []any { return v.parts(key) }
-
-// Find returns the row of that key, or ErrNotFound.
-//
-//go:noinline
-func (v *KeyedView[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
-	return find(ctx, db, v, key)
+// Keyless is a table without a key: its rows can be read and added.
+type Keyless[E any] struct {
+	reading[E]
+	adding[E]
 }
 
 // Table is a table whose rows have a key of type K.
 type Table[E, K any] struct {
-	view[E]
-	parts func(*K) []any
+	reading[E]
+	finding[E, K]
+	adding[E]
+	changing[E, K]
+}
+
+// Described is what has rows of E: a table, or what embeds one.
+type Described[E any] interface{ described(E) *Info }
+
+// Keyed is what has rows with a key.
+type Keyed[E, K any] interface {
+	Described[E]
+	keyParts(key *K) []any
+}
+
+func (v *View[E]) described(E) *Info         { return v.info }
+func (v *KeyedView[E, K]) described(E) *Info { return v.info }
+func (t *Keyless[E]) described(E) *Info      { return t.info }
+func (t *Table[E, K]) described(E) *Info     { return t.info }
+
+func (v *KeyedView[E, K]) keyParts(key *K) []any { return v.parts(key) }
+func (t *Table[E, K]) keyParts(key *K) []any     { return t.parts(key) }
+
+// NewView returns the verbs of a described view.
+//
+//go:noinline
+func NewView[E any](d *Def[E]) View[E] { return View[E]{newReading[E](d.info)} }
+
+// NewKeyedView returns the verbs of a described view. parts gives pointers to
+// the values in a key, in the order of the key's columns.
+//
+//go:noinline
+func NewKeyedView[E, K any](d *Def[E], parts func(*K) []any) KeyedView[E, K] {
+	return KeyedView[E, K]{newReading[E](d.info), newFinding[E](d.info, parts)}
+}
+
+// NewKeyless returns the verbs of a described table without a key.
+//
+//go:noinline
+func NewKeyless[E any](d *Def[E]) Keyless[E] {
+	return Keyless[E]{newReading[E](d.info), newAdding[E](d.info)}
 }
 
 // NewTable returns the verbs of a described table. parts gives pointers to the
 // values in a key, in the order of the key's columns.
+//
+//go:noinline
 func NewTable[E, K any](d *Def[E], parts func(*K) []any) Table[E, K] {
-	return Table[E, K]{View[E]{d}, parts}
+	return Table[E, K]{newReading[E](d.info), newFinding[E](d.info, parts), newAdding[E](d.info), newChanging[E](d.info, parts)}
 }
 
-// KeyParts implements Keyed.
-//
-//go:noinline
-func (t *Table[E, K]) KeyParts(key *K) []any { return t.parts(key) }
-
-// Find returns the row of that key, or ErrNotFound.
-//
-//go:noinline
-func (t *Table[E, K]) Find(ctx context.Context, db DB, key K) (E, error) {
-	return find(ctx, db, t, key)
-}
-
-// Insert stores row and fills in what the database made of it. An empty field
-// is left to the database where that numbers rows or computes a default; other
-// fields are stored as they are.
-//
-//go:noinline
-func (t *Table[E, K]) Insert(ctx context.Context, db DB, row E) error {
-	return insert(ctx, db, t.def, row, nil)
-}
-
-// Update stores the columns named of the row with row's key, all of them when
-// none is named, and fills row with what is stored then. It returns
-// ErrNotFound where there is no such row.
-//
-//go:noinline
-func (t *Table[E, K]) Update(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {
-	var none E
-	var only []int
-	for _, c := range columns {
-		only = append(only, c.of(none).index)
-	}
-	return update(ctx, db, t.def, row, only)
-}
-
-// Upsert inserts row, or updates the row that has its key already.
-//
-//go:noinline
-func (t *Table[E, K]) Upsert(ctx context.Context, db DB, row E) error {
-	return insert(ctx, db, t.def, row, writeUpsert)
-}
-
-// Delete removes the row of that key, or returns ErrNotFound.
-//
-//go:noinline
-func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
-	n, err := t.DeleteWhere(ctx, db, WithKey(t, key))
-	if err == nil && n == 0 {
-		return ErrNotFound
-	}
-	return err
-}
-
-// DeleteWhere removes the rows for which all conditions hold, of which there
-// must be at least one, and returns their number.
-//
-//go:noinline
-func (t *Table[E, K]) DeleteWhere(ctx context.Context, db DB, conds ...Cond[E]) (int64, error) {
-	if len(conds) == 0 {
-		return 0, fmt.Errorf("deleting from %s: no condition; gate.And() stands for all rows", t.def.Name)
-	}
-	s := newStatement(db.Engine())
-	s.add("DELETE FROM ", s.engine.table(t.def.Schema, t.def.Name))
-	s.inAlias(s.engine.quote(t.def.Name), func() { s.where(exprs(conds)) })
-	if s.err != nil {
-		return 0, s.err
-	}
-	result, err := db.Exec(ctx, s.String(), s.args)
-	if err != nil {
-		return 0, fmt.Errorf("deleting from %s: %w", t.def.Name, err)
-	}
-	return result.Rows, nil
-}
-
-// insert stores row; tail writes what follows the values.
-func insert[E any](ctx context.Context, db DB, d *Def[E], row E, tail func(*statement, *Info, []int)) error {
-	s := newStatement(db.Engine())
-	var sent []int
-	for i := range d.Columns {
-		if !d.Columns[i].leftToDatabase(fieldOf(d.Field(row, i))) {
-			sent = append(sent, i)
-		}
-	}
-	writeInsert(s, d, row, sent)
-	if tail != nil {
-		tail(s, &d.Info, sent)
-	}
-	if err := fill(ctx, db, d, row, s); err != nil {
-		return fmt.Errorf("inserting into %s: %w", d.Name, d.nameColumns(err))
-	}
-	return nil
-}
-
-func writeInsert[E any](s *statement, d *Def[E], row E, sent []int) {
-	s.add("INSERT INTO ", s.engine.table(d.Schema, d.Name))
-	if len(sent) == 0 {
-		if s.engine.DuplicateKey {
-			s.add(" () VALUES ()")
-		} else {
-			s.add(" DEFAULT VALUES")
-		}
-		return
-	}
-	s.add(" (")
-	s.columnList(&d.Info, sent)
-	s.add(") VALUES (")
-	for n, i := range sent {
-		if n > 0 {
-			s.add(", ")
-		}
-		s.bindAs(&d.Columns[i], fieldOf(d.Field(row, i)).arg())
-	}
-	s.add(")")
-}
-
-// columnList writes the names of columns, separated by commas.
-func (s *statement) columnList(t *Info, columns []int) {
-	for n, i := range columns {
-		if n > 0 {
-			s.add(", ")
-		}
-		s.column(t, i)
+func newReading[E any](t *Info) reading[E] {
+	all := &Query[E]{query{info: t}}
+	return reading[E]{
+		info:    t,
+		All:     all.All,
+		Each:    all.Each,
+		Count:   all.Count,
+		Query:   func() *Query[E] { return all },
+		Where:   all.Where,
+		With:    all.With,
+		OrderBy: all.OrderBy,
+		OnLoad:  func(do func(ctx context.Context, db DB, row E) error) { addHook(t, AfterLoad, do) },
 	}
 }
 
-// writeUpsert turns an insert into an update of the row with the same key.
-func writeUpsert(s *statement, t *Info, sent []int) {
-	if s.engine.DuplicateKey {
-		s.add(" ON DUPLICATE KEY UPDATE ")
-	} else {
-		s.add(" ON CONFLICT (")
-		s.columnList(t, t.Keys)
-		s.add(") DO UPDATE SET ")
+func addHook[E any](t *Info, at Event, do func(ctx context.Context, tx DB, row E) error) {
+	if t.hooks == nil {
+		t.hooks = map[Event][]func(context.Context, DB, any) error{}
 	}
-	changed := slices.DeleteFunc(slices.Clone(sent), func(i int) bool { return slices.Contains(t.Keys, i) })
-	if len(changed) == 0 {
-		changed = t.Keys
-	}
-	for n, i := range changed {
-		if n > 0 {
-			s.add(", ")
-		}
-		name := s.engine.quote(t.Columns[i].Name)
-		if s.engine.DuplicateKey {
-			s.add(name, " = VALUES(", name, ")")
-		} else {
-			s.add(name, " = excluded.", name)
-		}
-	}
+	t.hooks[at] = append(t.hooks[at], func(ctx context.Context, tx DB, row any) error { return do(ctx, tx, row.(E)) })
 }
 
-// fill runs an insert or update and reads the stored row back into row. An
-// engine that cannot return it from the statement is asked for it by its key.
-func fill[E any](ctx context.Context, db DB, d *Def[E], row E, s *statement) error {
-	if s.err != nil {
-		return s.err
-	}
-	if s.engine.Returning {
-		s.add(" RETURNING ")
-		s.outputs(&d.Info)
-		n := 0
-		err := scan(ctx, db, d, s, nil, func() E { n++; return row })
-		if err == nil && n == 0 {
-			return ErrNotFound
-		}
-		return err
-	}
-	result, err := db.Exec(ctx, s.String(), s.args)
-	if err != nil {
-		return err
-	}
-	if result.Rows == 0 {
-		return ErrNotFound
-	}
-	for _, k := range d.Keys {
-		if f := fieldOf(d.Field(row, k)); d.Columns[k].Is(Auto) && f.zero() {
-			if err := f.set(result.LastID); err != nil {
-				return err
+func newFinding[E, K any](t *Info, parts func(*K) []any) finding[E, K] {
+	return finding[E, K]{
+		parts: parts,
+		Find: func(ctx context.Context, db DB, key K) (E, error) {
+			q := query{info: t, where: t.hasKey(parts(&key)), limit: 1}
+			row, err := q.one(ctx, db)
+			e, _ := row.(E)
+			return e, err
+		},
+		FindAll: func(ctx context.Context, db DB, keys ...K) ([]E, error) {
+			list := make([]E, 0, len(keys))
+			for part := range slices.Chunk(keys, chunk) {
+				all := make([][]any, len(part))
+				for i := range part {
+					all[i] = parts(&part[i])
+				}
+				q := &Query[E]{query{info: t, where: []expr{t.hasKeys(all)}}}
+				rows, err := q.All(ctx, db)
+				if err != nil {
+					return nil, err
+				}
+				list = append(list, rows...)
 			}
-		}
+			return list, nil
+		},
 	}
-	return reread(ctx, db, d, row)
 }
 
-// reread fills row by its key, where it has one.
-func reread[E any](ctx context.Context, db DB, d *Def[E], row E) error {
-	if len(d.Keys) == 0 {
-		return nil
+// hasKey holds for the row of a key.
+func (t *Info) hasKey(parts []any) []expr {
+	conds := make([]expr, len(t.Keys))
+	for i, p := range parts {
+		conds[i] = comparison{columnRef{t, t.Keys[i]}, " = ", fieldOf(p).arg()}
 	}
-	q := Query[E]{def: d}
-	stored, err := q.Where(Cond[E]{sameKey(d, row)}).First(ctx, db)
-	if err != nil {
-		return err
+	return conds
+}
+
+// hasKeys holds for the rows of keys.
+func (t *Info) hasKeys(keys [][]any) expr {
+	if len(t.Keys) == 1 {
+		values := make([]any, len(keys))
+		for i, parts := range keys {
+			values[i] = fieldOf(parts[0]).arg()
+		}
+		return inList{columnRef{t, t.Keys[0]}, values}
 	}
-	for i := range d.Columns {
-		if err := fieldOf(d.Field(row, i)).set(fieldOf(d.Field(stored, i)).arg()); err != nil {
+	any := group{joiner: " OR "}
+	for _, parts := range keys {
+		any.conds = append(any.conds, group{" AND ", t.hasKey(parts)})
+	}
+	return any
+}
+
+func newAdding[E any](t *Info) adding[E] {
+	return adding[E]{
+		Insert: func(ctx context.Context, db DB, row E) error { return t.insert(ctx, db, row, nil) },
+		InsertAll: func(ctx context.Context, db DB, rows []E) error {
+			return t.insertAll(ctx, db, untyped(rows))
+		},
+		Import: func(ctx context.Context, db DB, rows iter.Seq[E]) (int64, error) {
+			return t.bring(ctx, db, func(yield func(any) bool) {
+				for row := range rows {
+					if !yield(row) {
+						return
+					}
+				}
+			})
+		},
+		Validate: func(row E) error { return t.validate(row) },
+		On:       func(at Event, do func(ctx context.Context, tx DB, row E) error) { addHook(t, at, do) },
+	}
+}
+
+func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
+	return changing[E, K]{
+		Update: func(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {
+			return t.update(ctx, db, row, indexesOf(columns))
+		},
+		UpdateAll: func(ctx context.Context, db DB, rows []E, columns ...ColumnOf[E]) error {
+			only := indexesOf(columns)
+			return inTx(ctx, db, func(tx DB) error {
+				for _, row := range rows {
+					if err := t.update(ctx, tx, row, only); err != nil {
+						return err
+					}
+				}
+				return nil
+			})
+		},
+		UpdateChanged: func(ctx context.Context, db DB, before, row E) error {
+			only := t.differing(before, row)
+			if len(only) == 0 {
+				return nil
+			}
+			return t.update(ctx, db, row, only)
+		},
+		Upsert: func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error {
+			return t.upsert(ctx, db, row, indexesOf(key))
+		},
+		Delete: func(ctx context.Context, db DB, key K) error {
+			return t.remove(ctx, db, t.hasKey(parts(&key)), false)
+		},
+		Purge: func(ctx context.Context, db DB, key K) error {
+			return t.remove(ctx, db, t.hasKey(parts(&key)), true)
+		},
+		InsertGraph: func(ctx context.Context, db DB, row E) error { return t.insertGraph(ctx, db, row) },
+	}
+}
+
+// WithKey holds for the row of that key.
+func WithKey[E, K any](t Keyed[E, K], key K) Cond[E] {
+	var e E
+	return Cond[E]{group{" AND ", t.described(e).hasKey(t.keyParts(&key))}}
+}
+
+// QueryOf is the query for all rows of a table or view.
+func QueryOf[E any](t Described[E]) *Query[E] {
+	var e E
+	return &Query[E]{query{info: t.described(e)}}
+}
+
+// KeyParts returns pointers to the values in key, in the order of the key's
+// columns.
+func KeyParts[E, K any](t Keyed[E, K], key *K) []any { return t.keyParts(key) }
+
+// ColumnAt returns column i of a table as one that Update can be told to store.
+func ColumnAt[E any](t *Info, i int) ColumnOf[E] { return anyColumn[E]{columnRef{t, i}} }
+
+type anyColumn[E any] struct{ ref columnRef }
+
+func (c anyColumn[E]) columnOf(E) columnRef { return c.ref }
+
+// upsert inserts row, or updates the one that has the same values in the
+// columns of a key, the primary one when there are none.
+func (t *Info) upsert(ctx context.Context, db DB, row any, key []int) error {
+	if len(key) == 0 {
+		key = t.Keys
+	}
+	if !t.isKey(key) {
+		return fmt.Errorf("upserting into %s: %v are no unique key", t.Name, t.names(key))
+	}
+	primary := slices.Equal(key, t.Keys)
+	if !t.hooked(BeforeInsert, AfterInsert, BeforeUpdate, AfterUpdate) && !watching(db) && (primary || !db.Engine().DuplicateKey) {
+		return t.insertRow(ctx, db, row, key)
+	}
+	// Which hooks run, and with MySQL which key counts, is known only after a look.
+	return inTx(ctx, db, func(tx DB) error {
+		fields := t.fieldsOf(row)
+		q := query{info: t, deleted: true, limit: 1, lock: ForUpdate}
+		for _, i := range key {
+			q.where = append(q.where, comparison{columnRef{t, i}, " = ", fieldOf(fields[i]).arg()})
+		}
+		stored, err := q.one(ctx, tx)
+		if err == ErrNotFound {
+			return t.insert(ctx, tx, row, nil)
+		}
+		if err != nil {
 			return err
 		}
-	}
-	return nil
-}
-
-// sameKey holds for the row that has row's key.
-func sameKey[E any](d *Def[E], row E) expr {
-	conds := make([]expr, len(d.Keys))
-	for i, k := range d.Keys {
-		conds[i] = comparison{columnRef{&d.Info, k}, " = ", fieldOf(d.Field(row, k)).arg()}
-	}
-	return group{" AND ", conds}
-}
-
-var errNoColumn = errors.New("a column is named that the table is not described with")
-
-// update stores columns of row, all that can be when none is named.
-func update[E any](ctx context.Context, db DB, d *Def[E], row E, only []int) error {
-	if slices.Contains(only, -1) {
-		return fmt.Errorf("updating %s: %w", d.Name, errNoColumn)
-	}
-	set := settable(d, row, only)
-	if len(set) == 0 {
-		return reread(ctx, db, d, row)
-	}
-	s := newStatement(db.Engine())
-	s.add("UPDATE ", s.engine.table(d.Schema, d.Name), " SET ")
-	for n, i := range set {
-		if n > 0 {
-			s.add(", ")
+		there := t.fieldsOf(stored)
+		keep := slices.Clone(t.Keys)
+		if v := t.stamps.version; v >= 0 {
+			keep = append(keep, v)
 		}
-		s.column(&d.Info, i)
-		s.add(" = ")
-		s.bindAs(&d.Columns[i], fieldOf(d.Field(row, i)).arg())
-	}
-	s.where([]expr{sameKey(d, row)})
-	if err := fill(ctx, db, d, row, s); err != nil {
-		return fmt.Errorf("updating %s: %w", d.Name, d.nameColumns(err))
-	}
-	return nil
+		for _, i := range keep {
+			if err := fieldOf(fields[i]).set(fieldOf(there[i]).arg()); err != nil {
+				return fmt.Errorf("upserting into %s: %w", t.Name, err)
+			}
+		}
+		return t.update(ctx, tx, row, nil)
+	})
 }
 
-// settable returns the columns that an update of row stores: those asked for
-// that are neither computed nor of the key, and when all are asked for, not
-// those about which the row says nothing.
-func settable[E any](d *Def[E], row E, only []int) []int {
-	var set []int
-	for i := range d.Columns {
-		c := &d.Columns[i]
-		switch {
-		case c.Is(Generated), slices.Contains(d.Keys, i):
-		case only != nil && !slices.Contains(only, i):
-		case only == nil && c.Is(HasDefault) && c.leftToDatabase(fieldOf(d.Field(row, i))):
-		default:
-			set = append(set, i)
-		}
+// isKey reports whether columns are those of the primary or of a unique key.
+func (t *Info) isKey(columns []int) bool {
+	same := func(key []int) bool {
+		return len(key) == len(columns) && !slices.ContainsFunc(key, func(i int) bool { return !slices.Contains(columns, i) })
 	}
-	return set
+	return len(columns) > 0 && (same(t.Keys) || slices.ContainsFunc(t.Uniques, func(u Unique) bool { return same(t.indexes(u.Columns)) }))
 }

@@ -69,6 +69,8 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 		return p
 	case errors.Is(err, gate.ErrNotFound):
 		return NewProblem(http.StatusNotFound, "there is no such row")
+	case errors.Is(err, gate.ErrStale):
+		return NewProblem(http.StatusConflict, "the row has been changed meanwhile; read it again")
 	case errors.As(err, &broken):
 		return a.problemOfConstraint(r, broken)
 	case errors.Is(err, gate.ErrUnavailable):

@@ -1,0 +1,449 @@
+package gate
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+)
+
+// edge is a relation from rows of one table to rows of another, without their
+// types.
+type edge struct {
+	link   link
+	single bool  // there is at most one child
+	up     bool  // the parent holds the reference
+	child  query // which children
+	// get returns the children that a parent has been given.
+	get func(parent any) []any
+	// put gives a parent its children.
+	put func(parent any, children []any)
+}
+
+func (e *edge) parent() *Info { return e.link.parent }
+
+// narrowed is the relation with another query for the children.
+func (e *edge) narrowed(child query) *edge {
+	next := *e
+	next.child = child
+	return &next
+}
+
+// has is the condition that a child meets the conditions.
+func (e *edge) has(conds []expr) expr {
+	return related{e.link, append(slices.Clip(e.child.conditions()), conds...)}
+}
+
+// of is the query for the children of one parent.
+func (e *edge) of(parent any) query {
+	c := childOf{link: e.link}
+	q := e.child
+	fields := e.parent().fieldsOf(parent)
+	for _, i := range e.link.from {
+		if i < 0 {
+			c.values = append(c.values, nil)
+			continue
+		}
+		c.values = append(c.values, fieldOf(fields[i]).arg())
+	}
+	q.where = append(slices.Clip(q.where), c)
+	if err := e.check(); err != nil {
+		q.where = append(q.where, failing{err})
+	}
+	return q
+}
+
+// failing is a condition that cannot be written.
+type failing struct{ err error }
+
+func (f failing) write(s *statement) { s.fail(f.err) }
+
+func (e *edge) check() error {
+	if slices.Contains(e.link.from, -1) || slices.Contains(e.link.to, -1) {
+		return fmt.Errorf("a relation of %s to %s: %w", e.link.parent.Name, e.link.child.Name, errNoColumn)
+	}
+	return nil
+}
+
+var errNoColumn = errors.New("a column is named that the table is not described with")
+
+// Relation tells of a relation without the types of its rows.
+type Relation struct{ e *edge }
+
+// RelationOf is a relation without the types of its rows.
+func RelationOf[P any](r Related[P]) Relation {
+	var p P
+	return Relation{r.relation(p)}
+}
+
+// Target is the description of the related rows.
+func (r Relation) Target() *Info { return r.e.link.child }
+
+// Single says that there is at most one related row.
+func (r Relation) Single() bool { return r.e.single }
+
+// Holds are the columns that refer to the related row; there are none where
+// the related rows do the referring.
+func (r Relation) Holds() []string {
+	if !r.e.up {
+		return nil
+	}
+	return r.e.parent().names(r.e.link.from)
+}
+
+// Each calls do with each row that was loaded for parent.
+func (r Relation) Each(parent any, do func(child any)) {
+	for _, c := range r.e.get(parent) {
+		do(c)
+	}
+}
+
+// With loads relations of the related rows too.
+func (r Relation) With(list ...Relation) Relation {
+	q := r.e.child
+	q.with = slices.Clip(q.with)
+	for _, nested := range list {
+		q.with = append(q.with, nested.e)
+	}
+	return Relation{r.e.narrowed(q)}
+}
+
+// Dangles reports whether parent refers to a row that is not there.
+func (r Relation) Dangles(ctx context.Context, db DB, parent any) (bool, error) {
+	if !r.e.up || keyOf(nil, r.e.parent().fieldsOf(parent), r.e.link.from) == nil {
+		return false, nil
+	}
+	q := r.e.of(parent)
+	q.deleted = true
+	found, err := q.exists(ctx, db)
+	return !found && err == nil, err
+}
+
+// chunk is how many parents one statement asks for, where each is a parameter
+// of its own.
+const chunk = 1024
+
+// load reads the children of all parents, and gives each parent its own in the
+// order of the query.
+func (e *edge) load(ctx context.Context, db DB, parents []any) error {
+	if err := e.check(); err != nil {
+		return err
+	}
+	f := newFamily(e, parents)
+	for part := range slices.Chunk(f.keys, chunk) {
+		if err := f.loadChunk(ctx, db, part); err != nil {
+			return err
+		}
+	}
+	for i, p := range parents {
+		var children []any
+		if at := f.placeOf[i]; at >= 0 {
+			children = f.children[at]
+		}
+		e.put(p, children)
+	}
+	if err := e.child.info.runAll(ctx, db, AfterLoad, f.all); err != nil {
+		return err
+	}
+	return loadAll(ctx, db, f.all, e.child.with)
+}
+
+// family puts children to their parents.
+type family struct {
+	edge     *edge
+	keys     [][]any        // the distinct linking values of the parents, nulls left out
+	place    map[string]int // by the binary form of the values, their place in keys
+	placeOf  []int          // of each parent; -1 where it has nulls
+	children [][]any        // by place
+	all      []any
+}
+
+func newFamily(e *edge, parents []any) *family {
+	f := &family{edge: e, place: make(map[string]int, len(parents)), placeOf: make([]int, len(parents))}
+	var fields []any
+	var key []byte
+	for i, p := range parents {
+		fields = e.parent().fields(fields[:0], p)
+		key = keyOf(key[:0], fields, e.link.from)
+		if key == nil {
+			f.placeOf[i] = -1
+			continue
+		}
+		at, known := f.place[string(key)]
+		if !known {
+			at = len(f.keys)
+			f.place[string(key)] = at
+			values := make([]any, len(e.link.from))
+			for n, c := range e.link.from {
+				values[n] = fieldOf(fields[c]).arg()
+			}
+			f.keys = append(f.keys, values)
+		}
+		f.placeOf[i] = at
+	}
+	f.children = make([][]any, len(f.keys))
+	return f
+}
+
+// keyOf makes the values of columns comparable as bytes, which it appends to
+// b: each is its text after its length. It is nil where one of them is null.
+func keyOf(b []byte, fields []any, columns []int) []byte {
+	if b == nil {
+		b = make([]byte, 0, 16*len(columns))
+	}
+	for _, c := range columns {
+		f := fieldOf(fields[c])
+		if f.arg() == nil {
+			return nil
+		}
+		at := len(b)
+		b = f.appendText(append(b, 0, 0, 0, 0))
+		binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
+	}
+	return b
+}
+
+// loadChunk reads the children of some parents by one statement.
+func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any) error {
+	e := f.edge
+	perParent := e.child.limit
+	if e.single {
+		perParent = 0
+	}
+	s := e.link.childStatement(db.Engine(), keys, e.child.orderByKey(), perParent)
+	rows, err := s.query(ctx, db)
+	if err != nil {
+		return wrapReading(e.child.info, err)
+	}
+	defer rows.Close()
+	var before []any // where the join table's side of a many-to-many is read to
+	var places []int // of what is in it
+	if e.link.join != nil {
+		scratch := e.parent().fieldsOf(e.parent().create())
+		for i, c := range e.link.from {
+			before = append(before, scratch[c])
+			places = append(places, i)
+		}
+	}
+	reader := newRowReader(e.child.info, nil)
+	var key []byte
+	for rows.Next() {
+		child := e.child.info.create()
+		if err := reader.scan(rows, before, child); err != nil {
+			return err
+		}
+		if e.link.join != nil {
+			key = keyOf(key[:0], before, places)
+		} else {
+			key = keyOf(key[:0], reader.fields, e.link.to)
+		}
+		if at, ok := f.place[string(key)]; ok {
+			f.children[at] = append(f.children[at], child)
+			f.all = append(f.all, child)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return wrapReading(e.child.info, err)
+	}
+	return rows.Close()
+}
+
+// attach makes child refer to parent, without storing it.
+func (e *edge) attach(parent, child any) error {
+	if err := e.check(); err != nil {
+		return err
+	}
+	from, to := e.parent().fieldsOf(parent), e.link.child.fieldsOf(child)
+	for i, c := range e.link.from {
+		if err := fieldOf(to[e.link.to[i]]).set(fieldOf(from[c]).arg()); err != nil {
+			return fmt.Errorf("referring from %s to %s: %w", e.link.child.Name, e.parent().Name, err)
+		}
+	}
+	return nil
+}
+
+// attachUp makes parent refer to child, as attach does the other way.
+func (e *edge) attachUp(parent, child any) error {
+	from, to := e.parent().fieldsOf(parent), e.link.child.fieldsOf(child)
+	for i, c := range e.link.from {
+		if err := fieldOf(from[c]).set(fieldOf(to[e.link.to[i]]).arg()); err != nil {
+			return fmt.Errorf("referring from %s to %s: %w", e.parent().Name, e.link.child.Name, err)
+		}
+	}
+	return nil
+}
+
+// detach makes child refer to nothing, without storing it.
+func (e *edge) detach(child any) error {
+	fields := e.link.child.fieldsOf(child)
+	for _, c := range e.link.to {
+		column := &e.link.child.Columns[c]
+		if !column.Is(Nullable) {
+			return fmt.Errorf("taking a row of %s from its %s: %s cannot be null; delete the row, or give it to another",
+				e.link.child.Name, e.parent().Name, column.Name)
+		}
+		if err := fieldOf(fields[c]).set(nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// add stores that children belong to parent.
+func (e *edge) add(ctx context.Context, db DB, parent any, children []any) error {
+	return inTx(ctx, db, func(tx DB) error {
+		for _, c := range children {
+			if err := e.addOne(ctx, tx, parent, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
+	if e.link.join != nil {
+		return e.linkRows(ctx, tx, parent, child)
+	}
+	if err := e.attach(parent, child); err != nil {
+		return err
+	}
+	return e.link.child.update(ctx, tx, child, e.link.to)
+}
+
+// remove stores that children do not belong to parent any more.
+func (e *edge) remove(ctx context.Context, db DB, parent any, children []any) error {
+	return inTx(ctx, db, func(tx DB) error {
+		for _, c := range children {
+			if err := e.removeOne(ctx, tx, parent, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (e *edge) removeOne(ctx context.Context, tx DB, parent, child any) error {
+	if e.link.join != nil {
+		return e.unlinkRows(ctx, tx, parent, child)
+	}
+	from := keyOf(nil, e.parent().fieldsOf(parent), e.link.from)
+	if !slices.Equal(from, keyOf(nil, e.link.child.fieldsOf(child), e.link.to)) {
+		return fmt.Errorf("taking a row of %s from its %s: it belongs to another", e.link.child.Name, e.parent().Name)
+	}
+	if err := e.detach(child); err != nil {
+		return err
+	}
+	return e.link.child.update(ctx, tx, child, e.link.to)
+}
+
+// replace stores that children, and no others, belong to parent.
+func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) error {
+	return inTx(ctx, db, func(tx DB) error {
+		q := e.of(parent)
+		q.order, q.limit, q.with = nil, 0, nil
+		var before []any
+		err := q.read(ctx, tx, func() any {
+			before = append(before, q.info.create())
+			return before[len(before)-1]
+		})
+		if err != nil {
+			return err
+		}
+		stay := map[string]bool{}
+		for _, c := range children {
+			stay[string(q.info.keyBytes(c))] = true
+		}
+		for _, c := range before {
+			if stay[string(q.info.keyBytes(c))] {
+				continue
+			}
+			if err := e.removeOne(ctx, tx, parent, c); err != nil {
+				return err
+			}
+		}
+		return e.add(ctx, tx, parent, children)
+	})
+}
+
+// keyBytes is the key of a row as bytes.
+func (t *Info) keyBytes(row any) []byte { return keyOf(nil, t.fieldsOf(row), t.Keys) }
+
+// insertUnder stores new children of parent.
+func (e *edge) insertUnder(ctx context.Context, db DB, parent any, children []any) error {
+	return inTx(ctx, db, func(tx DB) error {
+		for _, c := range children {
+			if e.link.join == nil {
+				if err := e.attach(parent, c); err != nil {
+					return err
+				}
+			}
+			if err := e.link.child.insert(ctx, tx, c, nil); err != nil {
+				return err
+			}
+			if e.link.join != nil {
+				if err := e.linkRows(ctx, tx, parent, c); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// linkRows relates two rows by the table between them; it is no error when
+// they are related already.
+func (e *edge) linkRows(ctx context.Context, db DB, parent, child any) error {
+	pair, err := e.pair(parent, child)
+	if err != nil {
+		return err
+	}
+	s := newStatement(db.Engine())
+	s.add("SELECT EXISTS (SELECT 1 FROM ", s.engine.table(pair.join.Schema, pair.join.Name))
+	pair.where(s)
+	s.add(")")
+	var linked bool
+	if err := queryRow(ctx, db, s, &linked); err != nil || linked {
+		return err
+	}
+	s = newStatement(db.Engine())
+	pair.insert(s)
+	if _, err := s.exec(ctx, db); err != nil {
+		return fmt.Errorf("linking by %s: %w", pair.join.Name, err)
+	}
+	return nil
+}
+
+// unlinkRows ends the relation of two rows; it is no error when there is none.
+func (e *edge) unlinkRows(ctx context.Context, db DB, parent, child any) error {
+	pair, err := e.pair(parent, child)
+	if err != nil {
+		return err
+	}
+	s := newStatement(db.Engine())
+	s.add("DELETE FROM ", s.engine.table(pair.join.Schema, pair.join.Name))
+	pair.where(s)
+	if _, err := s.exec(ctx, db); err != nil {
+		return fmt.Errorf("unlinking by %s: %w", pair.join.Name, err)
+	}
+	return nil
+}
+
+// pair returns the row of the table between for two rows.
+func (e *edge) pair(parent, child any) (joinRow, error) {
+	if err := e.check(); err != nil {
+		return joinRow{}, err
+	}
+	row := joinRow{join: e.link.join}
+	from, to := e.parent().fieldsOf(parent), e.link.child.fieldsOf(child)
+	for i, pair := range e.link.join.Parent {
+		row.names = append(row.names, pair[1])
+		row.values = append(row.values, fieldOf(from[e.link.from[i]]).arg())
+	}
+	for i, pair := range e.link.join.Child {
+		row.names = append(row.names, pair[0])
+		row.values = append(row.values, fieldOf(to[e.link.to[i]]).arg())
+	}
+	return row, nil
+}

@@ -1,0 +1,583 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// insert stores row and fills in what the database made of it. conflict are
+// the columns of the key by which a row that is there is updated instead; nil
+// makes it an error.
+func (t *Info) insert(ctx context.Context, db DB, row any, conflict []int) error {
+	if t.hooked(BeforeInsert, AfterInsert) || watching(db) {
+		return inTx(ctx, db, func(tx DB) error { return t.insertHooked(ctx, tx, row, conflict) })
+	}
+	return t.insertRow(ctx, db, row, conflict)
+}
+
+func (t *Info) insertHooked(ctx context.Context, tx DB, row any, conflict []int) error {
+	if err := t.run(ctx, tx, BeforeInsert, row); err != nil {
+		return err
+	}
+	if err := t.insertRow(ctx, tx, row, conflict); err != nil {
+		return err
+	}
+	if err := t.tell(ctx, tx, Inserted, nil, row); err != nil {
+		return err
+	}
+	return t.run(ctx, tx, AfterInsert, row)
+}
+
+func (t *Info) insertRow(ctx context.Context, db DB, row any, conflict []int) error {
+	if t.fault != nil {
+		return t.fault
+	}
+	if err := t.stampNew(row); err != nil {
+		return err
+	}
+	fields := t.fieldsOf(row)
+	sent := t.sent(nil, fields)
+	s := newStatement(db.Engine())
+	t.writeInsert(s, sent, [][]any{fields})
+	if conflict != nil {
+		t.writeConflict(s, sent, conflict)
+	}
+	if err := t.fillInserted(ctx, db, s, row); err != nil {
+		return fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
+	}
+	return nil
+}
+
+// now is the time as every engine keeps it.
+func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+
+// stamped reports whether the runtime itself gives the column its value.
+func (t *Info) stamped(i int) bool {
+	return i == t.stamps.created || i == t.stamps.updated || i == t.stamps.version
+}
+
+// stampNew gives a new row its times and its version, where the database does
+// not.
+func (t *Info) stampNew(row any) error {
+	if t.stamps == (stamps{-1, -1, -1, -1}) {
+		return nil
+	}
+	fields := t.fieldsOf(row)
+	set := func(i int, value any) error {
+		if i < 0 || !fieldOf(fields[i]).zero() || t.Columns[i].Is(HasDefault) {
+			return nil
+		}
+		return fieldOf(fields[i]).set(value)
+	}
+	at := now()
+	return errors.Join(set(t.stamps.created, at), set(t.stamps.updated, at), set(t.stamps.version, int64(1)))
+}
+
+// sent appends the columns that an insert gives a value.
+func (t *Info) sent(to []int, fields []any) []int {
+	for i := range t.Columns {
+		if !t.Columns[i].leftToDatabase(fieldOf(fields[i])) {
+			to = append(to, i)
+		}
+	}
+	return to
+}
+
+// writeInsert writes an insert of rows, each given by its fields.
+func (t *Info) writeInsert(s *statement, sent []int, rows [][]any) {
+	s.add("INSERT INTO ", s.engine.table(t.Schema, t.Name))
+	if len(sent) == 0 {
+		if s.engine.DuplicateKey {
+			s.add(" () VALUES ()")
+		} else {
+			s.add(" DEFAULT VALUES")
+		}
+		return
+	}
+	s.add(" (")
+	s.columnList(t, sent)
+	s.add(") VALUES ")
+	for n, fields := range rows {
+		if n > 0 {
+			s.add(", ")
+		}
+		s.add("(")
+		for n, i := range sent {
+			if n > 0 {
+				s.add(", ")
+			}
+			s.bindAs(&t.Columns[i], fieldOf(fields[i]).arg())
+		}
+		s.add(")")
+	}
+}
+
+// columnList writes the names of columns, separated by commas.
+func (s *statement) columnList(t *Info, columns []int) {
+	for n, i := range columns {
+		if n > 0 {
+			s.add(", ")
+		}
+		s.column(t, i)
+	}
+}
+
+// writeConflict turns an insert into an update of the row with the same key.
+func (t *Info) writeConflict(s *statement, sent, key []int) {
+	if s.engine.DuplicateKey {
+		s.add(" ON DUPLICATE KEY UPDATE ")
+	} else {
+		s.add(" ON CONFLICT (")
+		s.columnList(t, key)
+		s.add(") DO UPDATE SET ")
+	}
+	changed := slices.DeleteFunc(slices.Clone(sent), func(i int) bool {
+		return slices.Contains(key, i) || slices.Contains(t.Keys, i) || i == t.stamps.created || i == t.stamps.version
+	})
+	if len(changed) == 0 {
+		changed = key
+	}
+	for n, i := range changed {
+		if n > 0 {
+			s.add(", ")
+		}
+		name := s.engine.quote(t.Columns[i].Name)
+		if s.engine.DuplicateKey {
+			s.add(name, " = VALUES(", name, ")")
+		} else {
+			s.add(name, " = excluded.", name)
+		}
+	}
+	if v := t.stamps.version; v >= 0 {
+		s.add(", ")
+		s.column(t, v)
+		s.add(" = ")
+		if !s.engine.DuplicateKey {
+			s.add(s.engine.quote(t.Name), ".")
+		}
+		s.column(t, v)
+		s.add(" + 1")
+	}
+}
+
+// fillInserted runs an insert and reads the stored row back into row. An
+// engine that cannot return it from the statement is asked for it by its key.
+func (t *Info) fillInserted(ctx context.Context, db DB, s *statement, row any) error {
+	if s.engine.Returns {
+		return t.fillReturned(ctx, db, s, row)
+	}
+	result, err := s.exec(ctx, db)
+	if err != nil {
+		return err
+	}
+	if result.Rows == 0 {
+		return ErrNotFound
+	}
+	if err := t.setNumber(row, result.LastID); err != nil {
+		return err
+	}
+	return t.reread(ctx, db, row)
+}
+
+// setNumber gives row the number that the database gave it.
+func (t *Info) setNumber(row any, number int64) error {
+	fields := t.fieldsOf(row)
+	for _, k := range t.Keys {
+		if f := fieldOf(fields[k]); t.Columns[k].Is(Auto) && f.zero() {
+			if err := f.set(number); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// fillReturned runs a statement that returns the row it stored.
+func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any) error {
+	s.add(" RETURNING ")
+	s.outputs(t)
+	n := 0
+	rows, err := s.query(ctx, db)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	reader := newRowReader(t, nil)
+	for ; rows.Next(); n++ {
+		if err := reader.scan(rows, nil, row); err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if n == 0 {
+		return ErrNotFound
+	}
+	return rows.Close()
+}
+
+// reread fills row by its key, where it has one.
+func (t *Info) reread(ctx context.Context, db DB, row any) error {
+	if len(t.Keys) == 0 {
+		return nil
+	}
+	stored, err := t.stored(ctx, db, row, "")
+	if err != nil {
+		return err
+	}
+	return t.setFields(row, stored)
+}
+
+// stored is the row of the database that has row's key.
+func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock) (any, error) {
+	q := query{info: t, where: []expr{t.sameKey(row)}, deleted: true, limit: 1, lock: lock}
+	return q.one(ctx, db)
+}
+
+// sameKey holds for the row that has row's key.
+func (t *Info) sameKey(row any) expr {
+	fields := t.fieldsOf(row)
+	conds := make([]expr, len(t.Keys))
+	for i, k := range t.Keys {
+		conds[i] = comparison{columnRef{t, k}, " = ", fieldOf(fields[k]).arg()}
+	}
+	return group{" AND ", conds}
+}
+
+// update stores columns of row, all that can be when only is nil, and fills row
+// with what is stored then.
+func (t *Info) update(ctx context.Context, db DB, row any, only []int) error {
+	if t.fault != nil {
+		return t.fault
+	}
+	if slices.Contains(only, -1) {
+		return fmt.Errorf("updating %s: %w", t.Name, errNoColumn)
+	}
+	if !t.hooked(BeforeUpdate, AfterUpdate) && !watching(db) {
+		return t.updateRow(ctx, db, row, only)
+	}
+	return inTx(ctx, db, func(tx DB) error {
+		var before any
+		if watching(tx) {
+			var err error
+			if before, err = t.stored(ctx, tx, row, ForUpdate); err != nil {
+				return fmt.Errorf("updating %s: %w", t.Name, err)
+			}
+		}
+		if err := t.run(ctx, tx, BeforeUpdate, row); err != nil {
+			return err
+		}
+		if err := t.updateRow(ctx, tx, row, only); err != nil {
+			return err
+		}
+		if err := t.tell(ctx, tx, Updated, before, row); err != nil {
+			return err
+		}
+		return t.run(ctx, tx, AfterUpdate, row)
+	})
+}
+
+func (t *Info) updateRow(ctx context.Context, db DB, row any, only []int) error {
+	fields := t.fieldsOf(row)
+	set := t.settable(fields, only)
+	if len(set) == 0 {
+		return t.reread(ctx, db, row)
+	}
+	values := make([]assignment, 0, len(set)+2)
+	for _, i := range set {
+		values = append(values, assignment{column: columnRef{t, i}, value: fieldOf(fields[i]).arg()})
+	}
+	values = t.stampUpdate(values)
+	where := []expr{t.sameKey(row)}
+	if v := t.stamps.version; v >= 0 {
+		where = append(where, comparison{columnRef{t, v}, " = ", fieldOf(fields[v]).arg()})
+	}
+	s := newStatement(db.Engine())
+	t.writeUpdate(s, values)
+	s.where(where)
+	err := t.fillUpdated(ctx, db, s, row)
+	if errors.Is(err, ErrNotFound) && t.stamps.version >= 0 {
+		if _, missing := t.stored(ctx, db, row, ""); missing == nil {
+			err = ErrStale
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("updating %s: %w", t.Name, t.nameColumns(err))
+	}
+	return nil
+}
+
+// stampUpdate adds the time of the update, unless it is stored anyway, and the
+// next version.
+func (t *Info) stampUpdate(values []assignment) []assignment {
+	named := func(i int) bool {
+		return slices.ContainsFunc(values, func(a assignment) bool { return a.column.index == i })
+	}
+	if u := t.stamps.updated; u >= 0 && !named(u) {
+		values = append(values, assignment{column: columnRef{t, u}, value: now()})
+	}
+	if v := t.stamps.version; v >= 0 && !named(v) {
+		ref := columnRef{t, v}
+		values = append(values, assignment{column: ref, expr: infix{ref, " + ", constant{int64(1)}}})
+	}
+	return values
+}
+
+func (t *Info) writeUpdate(s *statement, values []assignment) {
+	s.add("UPDATE ", s.engine.table(t.Schema, t.Name), " SET ")
+	for n, a := range values {
+		if n > 0 {
+			s.add(", ")
+		}
+		a.write(s)
+	}
+}
+
+// fillUpdated runs an update and reads the stored row back into row.
+func (t *Info) fillUpdated(ctx context.Context, db DB, s *statement, row any) error {
+	if s.engine.Returning {
+		return t.fillReturned(ctx, db, s, row)
+	}
+	result, err := s.exec(ctx, db)
+	if err != nil {
+		return err
+	}
+	if result.Rows == 0 {
+		return ErrNotFound
+	}
+	return t.reread(ctx, db, row)
+}
+
+// settable returns the columns that an update of row stores: those asked for
+// that are neither computed nor of the key, and when all are asked for, not
+// those about which the row says nothing, nor what the runtime sees to.
+func (t *Info) settable(fields []any, only []int) []int {
+	var set []int
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		switch {
+		case c.Is(Generated), slices.Contains(t.Keys, i), i == t.stamps.version:
+		case only != nil && !slices.Contains(only, i):
+		case only == nil && t.stamped(i):
+		case only == nil && c.Is(HasDefault) && c.leftToDatabase(fieldOf(fields[i])):
+		default:
+			set = append(set, i)
+		}
+	}
+	return set
+}
+
+// remove removes the row that has row's key, or marks it. purge removes it
+// where it would be marked.
+func (t *Info) remove(ctx context.Context, db DB, key []expr, purge bool) error {
+	q := query{info: t, where: key, deleted: purge}
+	if t.hooked(BeforeDelete, AfterDelete) || watching(db) {
+		n, err := q.deleteEach(ctx, db, purge)
+		if err == nil && n == 0 {
+			return ErrNotFound
+		}
+		return err
+	}
+	n, err := q.deleteRows(ctx, db, purge)
+	if err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// delete removes or marks the rows of the query.
+func (q query) delete(ctx context.Context, db DB) (int64, error) {
+	if len(q.where) == 0 {
+		return 0, fmt.Errorf("deleting from %s: no condition; gate.And() stands for all rows", q.info.Name)
+	}
+	if q.info.hooked(BeforeDelete, AfterDelete) || watching(db) {
+		return q.deleteEach(ctx, db, false)
+	}
+	return q.deleteRows(ctx, db, false)
+}
+
+func (q query) deleteRows(ctx context.Context, db DB, purge bool) (int64, error) {
+	s := newStatement(db.Engine())
+	if d := q.info.stamps.deleted; d >= 0 && !purge {
+		values := q.info.stampUpdate([]assignment{{column: columnRef{q.info, d}, value: now()}})
+		q.info.writeUpdate(s, values)
+	} else {
+		s.add("DELETE FROM ", s.engine.table(q.info.Schema, q.info.Name))
+	}
+	q.writeChosen(s)
+	result, err := s.exec(ctx, db)
+	if err != nil {
+		return 0, fmt.Errorf("deleting from %s: %w", q.info.Name, err)
+	}
+	return result.Rows, nil
+}
+
+// deleteEach removes row by row, with the hooks of each.
+func (q query) deleteEach(ctx context.Context, db DB, purge bool) (n int64, err error) {
+	err = inTx(ctx, db, func(tx DB) error {
+		rows, err := q.lockedRows(ctx, tx)
+		n = int64(len(rows))
+		for _, row := range rows {
+			if err := q.info.deleteHooked(ctx, tx, row, purge); err != nil {
+				return err
+			}
+		}
+		return err
+	})
+	return n, err
+}
+
+// lockedRows reads the rows of the query to change them one by one.
+func (q query) lockedRows(ctx context.Context, tx DB) (rows []any, err error) {
+	if len(q.info.Keys) == 0 {
+		return nil, fmt.Errorf("table %s: rows without a key cannot be changed one by one, as its hooks need it", q.info.Name)
+	}
+	q.lock, q.with, q.columns = ForUpdate, nil, nil
+	err = q.read(ctx, tx, func() any {
+		rows = append(rows, q.info.create())
+		return rows[len(rows)-1]
+	})
+	return rows, err
+}
+
+func (t *Info) deleteHooked(ctx context.Context, tx DB, row any, purge bool) error {
+	if err := t.run(ctx, tx, BeforeDelete, row); err != nil {
+		return err
+	}
+	one := query{info: t, where: []expr{t.sameKey(row)}, deleted: true}
+	if _, err := one.deleteRows(ctx, tx, purge); err != nil {
+		return err
+	}
+	if err := t.tell(ctx, tx, Deleted, row, nil); err != nil {
+		return err
+	}
+	return t.run(ctx, tx, AfterDelete, row)
+}
+
+// update stores values in the rows of the query.
+func (q query) update(ctx context.Context, db DB, values []assignment) (int64, error) {
+	t := q.info
+	switch {
+	case t.fault != nil:
+		return 0, t.fault
+	case len(q.where) == 0:
+		return 0, fmt.Errorf("updating %s: no condition; gate.And() stands for all rows", t.Name)
+	case len(values) == 0:
+		return 0, fmt.Errorf("updating %s: no values", t.Name)
+	case t.hooked(BeforeUpdate, AfterUpdate) || watching(db):
+		return q.updateEach(ctx, db, values)
+	}
+	s := newStatement(db.Engine())
+	t.writeUpdate(s, t.stampUpdate(values))
+	q.writeChosen(s)
+	result, err := s.exec(ctx, db)
+	if err != nil {
+		return 0, fmt.Errorf("updating %s: %w", t.Name, t.nameColumns(err))
+	}
+	return result.Rows, nil
+}
+
+// updateEach stores values row by row, with the hooks of each.
+func (q query) updateEach(ctx context.Context, db DB, values []assignment) (n int64, err error) {
+	var only []int
+	for _, v := range values {
+		if v.expr != nil {
+			return 0, fmt.Errorf("updating %s: its hooks run on rows; set values, or update row by row", q.info.Name)
+		}
+		only = append(only, v.column.index)
+	}
+	err = inTx(ctx, db, func(tx DB) error {
+		rows, err := q.lockedRows(ctx, tx)
+		if err != nil {
+			return err
+		}
+		n = int64(len(rows))
+		for _, row := range rows {
+			fields := q.info.fieldsOf(row)
+			for _, v := range values {
+				if err := fieldOf(fields[v.column.index]).set(v.value); err != nil {
+					return fmt.Errorf("updating %s: %w", q.info.Name, err)
+				}
+			}
+			if err := q.info.update(ctx, tx, row, only); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return n, err
+}
+
+// writeChosen writes which rows are changed. Where more than conditions on the
+// row itself says so, they are chosen by their keys: not every engine takes an
+// order or the table itself there.
+func (q query) writeChosen(s *statement) {
+	if s.err == nil && q.info.fault != nil {
+		s.fail(q.info.fault)
+	}
+	if !q.chosenByKey() {
+		s.inAlias(s.engine.quote(q.info.Name), func() { s.where(q.conditions()) })
+		return
+	}
+	if len(q.info.Keys) == 0 {
+		s.fail(fmt.Errorf("table %s: rows without a key cannot be chosen by order, number or relation to be changed", q.info.Name))
+		return
+	}
+	inner := q
+	inner.columns = q.info.Keys
+	s.add(" WHERE (")
+	s.columnList(q.info, q.info.Keys)
+	s.add(") IN (SELECT * FROM (SELECT ")
+	alias := s.newAlias()
+	s.inAlias(alias, func() {
+		s.columnList(q.info, q.info.Keys)
+		inner.writeSource(s, alias)
+		s.where(inner.conditions())
+		writeOrder(s, inner.order)
+		writeLimit(s, inner.limit, inner.offset)
+	})
+	s.add(") AS chosen)")
+}
+
+func (q query) chosenByKey() bool {
+	return q.sets != nil || q.limit > 0 || q.offset > 0 || slices.ContainsFunc(q.where, looksElsewhere)
+}
+
+// looksElsewhere reports whether a condition is about other rows too.
+func looksElsewhere(e expr) bool {
+	switch e := e.(type) {
+	case group:
+		return slices.ContainsFunc(e.conds, looksElsewhere)
+	case negation:
+		return looksElsewhere(e.cond)
+	case comparison:
+		return operandElsewhere(e.x)
+	case nullTest:
+		return operandElsewhere(e.x)
+	case inList:
+		return operandElsewhere(e.x)
+	case infix:
+		return operandElsewhere(e)
+	case related, childOf, failing:
+		return true
+	}
+	return false
+}
+
+func operandElsewhere(x operand) bool {
+	switch x := x.(type) {
+	case countOf, through:
+		return true
+	case infix:
+		return operandElsewhere(x.a) || operandElsewhere(x.b)
+	case coalesce:
+		return operandElsewhere(x.a) || operandElsewhere(x.b)
+	case function:
+		return operandElsewhere(x.x)
+	}
+	return false
+}
