@@ -355,11 +355,12 @@ type orMissing struct {
 }
 
 func (o orMissing) set(src any) error {
+	err := o.field.set(src)
 	if src == nil {
-		return nil
+		return nil // null is no fault in a row that is not there
 	}
 	*o.there = true
-	return o.field.set(src)
+	return err
 }
 
 func (j *Joined[P, C]) statement(e *Engine) *statement {

@@ -235,7 +235,7 @@ func (t *Info) reread(ctx context.Context, db DB, row any) error {
 // stored is the row of the database that has row's key.
 func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock) (any, error) {
 	q := query{info: t, where: []expr{t.sameKey(row)}, deleted: true, limit: 1, lock: lock}
-	return q.one(ctx, db)
+	return q.bare(ctx, db)
 }
 
 // sameKey holds for the row that has row's key.

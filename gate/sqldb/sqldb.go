@@ -24,6 +24,9 @@ type Config struct {
 	Retryable func(error) bool
 	// OneIsolation says that there is only one level, whatever is asked for.
 	OneIsolation bool
+	// ReadOnly and ReadWrite are statements that forbid a connection to store
+	// anything and allow it again, where the driver does not do so itself.
+	ReadOnly, ReadWrite string
 }
 
 // maxPrepared bounds the prepared statements kept; texts beyond are prepared
@@ -96,7 +99,20 @@ func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) e
 	if p.config.OneIsolation {
 		options.Isolation = sql.LevelDefault
 	}
-	tx, err := p.db.BeginTx(ctx, options)
+	begin := p.db.BeginTx
+	if o.ReadOnly && p.config.ReadOnly != "" {
+		conn, err := p.db.Conn(ctx)
+		if err != nil {
+			return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
+		}
+		defer conn.Close()
+		if _, err := conn.ExecContext(ctx, p.config.ReadOnly); err != nil {
+			return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
+		}
+		defer conn.ExecContext(context.WithoutCancel(ctx), p.config.ReadWrite)
+		begin = conn.BeginTx
+	}
+	tx, err := begin(ctx, options)
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
 	}

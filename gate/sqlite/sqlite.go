@@ -37,7 +37,10 @@ func Open(ctx context.Context, path string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	g := sqldb.New(db, sqldb.Config{Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true})
+	g := sqldb.New(db, sqldb.Config{
+		Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true,
+		ReadOnly: "PRAGMA query_only = 1", ReadWrite: "PRAGMA query_only = 0",
+	})
 	if err := g.Ping(ctx); err != nil {
 		g.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)

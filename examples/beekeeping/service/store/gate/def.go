@@ -134,7 +134,9 @@ func Describe[E any](s Spec[E]) *Def[E] {
 	for i := range info.Columns {
 		info.add(i)
 	}
-	if n := len(s.Fields(nil, s.New())); n != len(s.Columns) {
+	if s.New == nil || s.Fields == nil {
+		info.fault = fmt.Errorf("table %s is described without New or Fields", s.Name)
+	} else if n := len(s.Fields(nil, s.New())); n != len(s.Columns) {
 		info.fault = fmt.Errorf("table %s is described with %d columns and %d fields", s.Name, len(s.Columns), n)
 	}
 	return &Def[E]{info}
