@@ -21,6 +21,16 @@ import (
 //go:embed schema/*.sql
 var schemas embed.FS
 
+// Queries are the demo's named queries, in a dialect that all engines speak.
+//
+//go:embed queries/cooperative.sql
+var Queries string
+
+// Tour is a program that walks through the generated store.
+//
+//go:embed tour.go.txt
+var Tour string
+
 // DefaultRows is the size of the demo that is easy to look at.
 const DefaultRows = 400
 

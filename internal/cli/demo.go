@@ -182,7 +182,19 @@ func (a *app) demoProject(cmd *cobra.Command, d demo, source read.Source) error 
 	}
 	quiet := *a
 	quiet.quiet = true // the next commands are run here, not proposed
-	return quiet.setUp(cmd, setup{url: url, engine: source.Engine, folder: d.folder, pkg: "store", module: "beekeeping"})
+	if err := quiet.setUp(cmd, setup{url: url, engine: source.Engine, folder: d.folder, pkg: "store", module: "beekeeping"}); err != nil {
+		return err
+	}
+	for name, text := range map[string]string{"queries/cooperative.sql": beekeeping.Queries, "cmd/tour/main.go": beekeeping.Tour} {
+		at := filepath.Join(d.folder, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return fmt.Errorf("making the demo project: %w", err)
+		}
+		if err := os.WriteFile(at, []byte(text), 0o644); err != nil {
+			return fmt.Errorf("making the demo project: %w", err)
+		}
+	}
+	return nil
 }
 
 // serveDemo builds the generated service and runs it until the context ends.

@@ -31,7 +31,11 @@ func (plan *Plan) fingerprint() error {
 	if err != nil {
 		return fmt.Errorf("summing up the names: %w", err)
 	}
-	for _, part := range [][]byte{text, settings, names, []byte(plan.module.Path()), tool()} {
+	queries, err := json.Marshal(plan.queries)
+	if err != nil {
+		return fmt.Errorf("summing up the queries: %w", err)
+	}
+	for _, part := range [][]byte{text, settings, names, queries, []byte(plan.module.Path()), tool()} {
 		fmt.Fprintf(sum, "%d\n", len(part))
 		sum.Write(part)
 	}

@@ -28,6 +28,7 @@ import (
 	"widegate/internal/render"
 	"widegate/internal/render/golang"
 	"widegate/internal/render/openapi"
+	"widegate/internal/sqlquery"
 )
 
 // Options are what a developer asked for beside the project file.
@@ -53,6 +54,7 @@ type Plan struct {
 	options Options
 	module  *gomodule.Module
 	ledger  *project.Ledger
+	queries []sqlquery.File
 	files   map[string]render.File
 	disk    map[string]diskFile
 	around  map[string]string // Go files of the module that are nobody's but the developer's
@@ -101,6 +103,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if plan.Catalog, err = read.Read(ctx, source); err != nil {
 		return nil, err
 	}
+	if err := plan.readQueries(); err != nil {
+		return nil, err
+	}
 	if err := plan.fingerprint(); err != nil {
 		return nil, err
 	}
@@ -109,6 +114,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 		return plan, err
 	}
 	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {
+		return nil, err
+	}
+	if err := plan.addQueries(ctx, source); err != nil {
 		return nil, err
 	}
 	plan.doing("rendering the code")

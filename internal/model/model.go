@@ -28,6 +28,7 @@ type Model struct {
 	Entities  []*Entity
 	Enums     []*Enum
 	Joins     []*catalog.Table // tables that are only a relation
+	Queries   []*QueryFile
 	Followed  []Followed
 	Attention []Attention
 }
@@ -90,6 +91,7 @@ type Field struct {
 	Constant  string // the default, where it is a constant
 	ByDefault bool   // the database has a value for rows that bring none
 	Role      Role
+	Entity    *Entity // of a query's row: the field holds one of these
 }
 
 // Limits restrict the values of a field.
@@ -304,7 +306,7 @@ var storeReserved = []string{"Open"}
 // nameTables makes an entity of each table that is not only a relation.
 func (b *builder) nameTables() {
 	b.global = newNamespace(storeReserved...)
-	files := newNamespace("store", "service", "openapi", "doc")
+	files := newNamespace("store", "service", "openapi", "doc", "routines")
 	files.fold = true
 	paths := newNamespace("batch", "queries", "routines")
 	locals := newNamespace()

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/parallel"
 )
@@ -23,6 +24,7 @@ const LedgerFolder = ".widegate"
 type Ledger struct {
 	Names Names
 	Base  map[string][]byte // the text last rendered for each file, by slash path below the root
+	Told  map[string]Told   // what engines said of statements, by their sums
 	Mixed []string          // records that two branches both wrote, with the markers still in them
 }
 
@@ -31,6 +33,12 @@ type Ledger struct {
 type Names struct {
 	Tables map[string]TableNames `json:"tables"`
 	Enums  map[string]string     `json:"enums,omitempty"` // Go type by enum; one without a type of its own is table.column
+}
+
+// Told is what an engine said of a statement.
+type Told struct {
+	Types   []catalog.Type   `json:"types,omitempty"` // of its arguments
+	Columns []catalog.Column `json:"columns,omitempty"`
 }
 
 // NewNames has no names yet.
@@ -49,6 +57,7 @@ type TableNames struct {
 const (
 	catalogFile = "catalog.json"
 	namesFile   = "names.json"
+	toldFile    = "queries.json"
 	baseFolder  = "base"
 )
 
@@ -67,7 +76,23 @@ func LoadLedger(root string) (*Ledger, error) {
 			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
 		}
 	}
+	if err := l.loadTold(filepath.Join(folder, toldFile)); err != nil {
+		return nil, err
+	}
 	return l, l.loadBase(filepath.Join(folder, baseFolder))
+}
+
+// loadTold reads what engines said. It can be found out again, so that a file
+// that is damaged, or half merged, counts as none.
+func (l *Ledger) loadTold(file string) error {
+	text, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("reading the ledger: %w", err)
+	}
+	if json.Unmarshal(text, &l.Told) != nil {
+		l.Told = nil
+	}
+	return nil
 }
 
 // readNames reads the names that were given; of two branches that both gave
@@ -206,10 +231,27 @@ func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
 		path.Join(LedgerFolder, namesFile):    names.Bytes(),
 		path.Join(LedgerFolder, catalogFile):  catalog,
 	}
+	told, err := l.encodeTold()
+	if err != nil {
+		return nil, err
+	}
+	files[path.Join(LedgerFolder, toldFile)] = told
 	for name, text := range l.Base {
 		files[BasePath(name)] = text
 	}
 	return files, nil
+}
+
+// encodeTold is nil where no engine was asked.
+func (l *Ledger) encodeTold() ([]byte, error) {
+	if len(l.Told) == 0 {
+		return nil, nil
+	}
+	text, err := json.MarshalIndent(l.Told, "", "  ")
+	if err != nil {
+		return nil, fmt.Errorf("encoding the ledger: %w", err)
+	}
+	return append(text, '\n'), nil
 }
 
 // BasePath is where the recorded text of a file lies.

@@ -32,6 +32,7 @@ type Project struct {
 	API      API               `yaml:"api"`
 	Entities map[string]Entity `yaml:"entities"` // by table, qualified outside the connection's own schema
 
+	Queries   string     `yaml:"queries"` // the folder of named queries
 	Relations []Relation `yaml:"relations"`
 }
 
@@ -207,12 +208,12 @@ func unknownKey(path string, key *yaml.Node, known map[string]reflect.Type) erro
 	return fault.New(next, "%s:%d:%d: unknown key %q", path, key.Line, key.Column, key.Value)
 }
 
-// Nearest returns the name that is at most two edits away from word, or an
-// empty text.
+// Nearest returns the name that is at most two edits away from word and has
+// something in common with it, or an empty text.
 func Nearest(word string, names []string) string {
 	best, bestAt := "", 3
 	for _, name := range names {
-		if d := distance(word, name); d < bestAt {
+		if d := distance(word, name); d < bestAt && d < len(word) {
 			best, bestAt = name, d
 		}
 	}
@@ -280,6 +281,7 @@ func (p *Project) setDefaults() {
 	orElse(&p.Code.Package, filepath.Base(p.Code.Folder))
 	orElse(&p.API.Folder, "api")
 	orElse(&p.API.Base, "/api")
+	orElse(&p.Queries, "queries")
 	p.API.Base = "/" + strings.Trim(p.API.Base, "/")
 	if p.Tables.Follow == nil {
 		yes := true

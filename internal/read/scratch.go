@@ -57,19 +57,29 @@ var scratchServers = map[script.Dialect]scratchServer{
 // it, reads what they made and drops it, whatever happens. Only a kill -9 or a
 // lost connection leaves it behind; the next run removes it when it is old.
 func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*script.File) (c *catalog.Catalog, err error) {
+	err = inScratchDatabase(ctx, s, d, files, func(server scratchServer, at string) error {
+		c, err = server.read(ctx, at, s.Schemas, s.Progress)
+		return err
+	})
+	return c, err
+}
+
+// inScratchDatabase runs do with the URL of a database that the scripts made,
+// and drops it then.
+func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []*script.File, do func(server scratchServer, at string) error) (err error) {
 	server, ok := scratchServers[d]
 	if !ok {
-		return nil, fault.New("leave scratch out: SQLite scripts are run in memory", "scripts of %s need no scratch database", d)
+		return fault.New("leave scratch out: SQLite scripts are run in memory", "scripts of %s need no scratch database", d)
 	}
 	admin, err := server.open(ctx, s.Scratch)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer admin.Close()
 	server.removeOld(ctx, admin, time.Now())
 	name := scratchPrefix + strconv.FormatInt(time.Now().Unix(), 10) + "_" + strings.ToLower(rand.Text()[:8])
 	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote+server.set); err != nil {
-		return nil, fault.New("use a user who may make databases, or leave scratch out: then the scripts are parsed without a server",
+		return fault.New("use a user who may make databases, or leave scratch out: then the scripts are parsed without a server",
 			"making a scratch database at %s: %w", Redact(s.Scratch), err)
 	}
 	defer func() {
@@ -81,12 +91,12 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 	}()
 	at, err := withDatabase(s.Scratch, name)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := server.run(ctx, at, d, files, s.Progress); err != nil {
-		return nil, err
+		return err
 	}
-	return server.read(ctx, at, s.Schemas, s.Progress)
+	return do(server, at)
 }
 
 // Databases lists the databases of a server.

@@ -71,6 +71,9 @@ func Render(m *model.Model, t Target) ([]render.File, error) {
 		r.add("entity", false, path.Join(t.StoreFolder, e.File+".go"), r.page(e, t.Package))
 		r.add("resource", false, path.Join(t.APIFolder, e.File+".go"), r.page(e, path.Base(t.APIFolder)))
 	}
+	for _, f := range m.Queries {
+		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
+	}
 	return r.run()
 }
 
@@ -231,6 +234,11 @@ func (r *renderer) funcs() template.FuncMap {
 		"finderArgs":     finderArgs,
 		"finderConds":    finderConds,
 		"finderKey":      finderKey,
+		"queryDoc":       queryDoc,
+		"queryResult":    queryResult,
+		"querySteps":     querySteps,
+		"queryReader":    queryReader,
+		"rowFields":      rowFields,
 		"columnValue":    columnValue,
 		"relationValue":  relationValue,
 		"columnFacts":    r.columnFacts,
@@ -519,13 +527,8 @@ func (r *renderer) cast(f *model.Field) string {
 	if r.model.Engine != catalog.Postgres {
 		return ""
 	}
-	switch f.Kind {
-	case model.KindOther, model.KindTimeOfDay, model.KindInterval, model.KindList, model.KindRange:
+	if f.AsText() {
 		return f.Column.Declared
-	case model.KindEnum:
-		if f.Column.Type.Kind == catalog.EnumKind {
-			return f.Column.Declared
-		}
 	}
 	return ""
 }

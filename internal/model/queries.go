@@ -1,0 +1,246 @@
+package model
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/read/script"
+	"widegate/internal/sqlquery"
+)
+
+// QueryFile is a file of functions, one for each named query of a SQL file.
+type QueryFile struct {
+	Source  string // the SQL file
+	File    string // without ending
+	Queries []*NamedQuery
+}
+
+// NamedQuery is a query as a Go function.
+type NamedQuery struct {
+	Name   string
+	Doc    string
+	Shape  sqlquery.Shape
+	Args   []QueryArg
+	Pieces []sqlquery.Piece
+	Entity *Entity  // the rows are these; else
+	Value  *Field   // there is one value a row; else
+	Row    string   // the name of the rows' type
+	Fields []*Field // of the row
+}
+
+// QueryArg is an argument as a Go parameter.
+type QueryArg struct {
+	Name     string
+	Value    string // Go type of the value
+	Type     string // of the parameter
+	List     bool
+	Optional bool
+	Order    []QueryOrder // of an order; then Type is its name
+}
+
+// QueryOrder is one order that a caller can choose.
+type QueryOrder struct{ Name, SQL string }
+
+// AddQueries adds the functions of named queries. Their files are given by the
+// paths of the SQL files.
+func (m *Model) AddQueries(c *catalog.Catalog, source string, queries []*sqlquery.Query) error {
+	b := &queryBuilder{model: m, catalog: c, global: newNamespace(storeReserved...)}
+	for _, e := range m.Entities {
+		b.global.reserve(e.Name)
+		b.global.reserve(e.Plural)
+		b.global.reserve(e.Local+"Def", e.Local+"Table")
+	}
+	for _, f := range m.Queries {
+		for _, q := range f.Queries {
+			b.global.reserve(q.Name)
+			b.global.reserve(q.Row)
+		}
+	}
+	file := &QueryFile{Source: source, File: fileName(splitWords(strings.TrimSuffix(path.Base(source), ".sql"))) + "_queries"}
+	for _, q := range queries {
+		named, err := b.query(q)
+		if err != nil {
+			return err
+		}
+		file.Queries = append(file.Queries, named)
+	}
+	m.Queries = append(m.Queries, file)
+	return nil
+}
+
+type queryBuilder struct {
+	model   *Model
+	catalog *catalog.Catalog
+	global  *namespace
+}
+
+func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
+	n := &NamedQuery{Name: exported(splitWords(q.Name)), Doc: q.Doc, Shape: q.Shape}
+	if !b.global.reserve(n.Name) {
+		return nil, fault.New("rename it in the line that heads it", "query %s: the store has something else called %s", q.Name, n.Name)
+	}
+	if err := b.args(n, q); err != nil {
+		return nil, err
+	}
+	b.result(n, q)
+	if err := q.Rewrite(script.Dialect(b.catalog.Engine), b.carriedAsText); err != nil {
+		return nil, err
+	}
+	n.Pieces = q.Pieces
+	return n, nil
+}
+
+// carriedAsText holds for PostgreSQL's types whose text form the runtime reads.
+func (b *queryBuilder) carriedAsText(c catalog.Column) bool {
+	return b.catalog.Engine == catalog.Postgres && b.field(c, nil).AsText()
+}
+
+// AsText reports whether PostgreSQL is asked for the value as text.
+func (f *Field) AsText() bool {
+	switch f.Kind {
+	case KindOther, KindTimeOfDay, KindInterval, KindList, KindRange:
+		return true
+	}
+	return f.Kind == KindEnum && f.Column.Type.Kind == catalog.EnumKind
+}
+
+// field makes a field of a column that a query puts out.
+func (b *queryBuilder) field(c catalog.Column, source *catalog.Column) *Field {
+	f := &Field{Column: &c, Name: exported(splitWords(c.Name)), Nullable: c.Nullable}
+	f.Kind, f.Value = goType(c.Type)
+	switch {
+	case c.Type.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite:
+		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
+	case c.Type.Element != nil:
+		element := &Field{Column: &catalog.Column{Name: c.Name, Type: *c.Type.Element}}
+		element.Kind, element.Value = goType(*c.Type.Element)
+		f.Element, f.Kind, f.Value = element, KindList, "gate.List["+element.Value+"]"
+		if c.Type.Kind == catalog.Range {
+			f.Kind, f.Value = KindRange, "gate.Range["+element.Value+"]"
+		}
+	case c.Type.Kind == catalog.EnumKind:
+		f.Kind, f.Value = KindText, "string"
+	}
+	if en := b.enum(c, source); en != nil && f.Kind == KindText {
+		f.Enum, f.Kind, f.Value = en, KindEnum, en.Name
+	}
+	f.Type = f.Value
+	if f.Nullable {
+		f.Type = "gate.Maybe[" + f.Value + "]"
+	}
+	return f
+}
+
+// enum is the type of a column that has one: of its own in the schema, or made
+// of a check on the column that it comes from.
+func (b *queryBuilder) enum(c catalog.Column, source *catalog.Column) *Enum {
+	for _, e := range b.model.Entities {
+		for _, f := range e.Fields {
+			if f.Enum == nil {
+				continue
+			}
+			sameType := c.Type.Kind == catalog.EnumKind && c.Type.Enum != "" && c.Type.Enum == f.Column.Type.Enum
+			sameLabels := len(c.Type.Labels) > 0 && slices.Equal(c.Type.Labels, f.Column.Type.Labels)
+			if sameType || sameLabels || source == f.Column {
+				return f.Enum
+			}
+		}
+	}
+	return nil
+}
+
+func (b *queryBuilder) args(n *NamedQuery, q *sqlquery.Query) error {
+	names := newNamespace("ctx", "db", "q", "to", "row", "v", "list", "err")
+	for _, a := range q.Args {
+		arg := QueryArg{Name: names.give(unexported(splitWords(a.Name))), List: a.List, Optional: a.Optional}
+		if a.Keys != nil {
+			arg.Type = b.global.give(n.Name + exported(splitWords(a.Name)))
+			for _, k := range a.Keys {
+				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + exported(splitWords(k.Name))), k.SQL})
+			}
+			n.Args = append(n.Args, arg)
+			continue
+		}
+		f := b.field(a.Column, a.Source)
+		arg.Value = f.Value
+		switch {
+		case a.List:
+			arg.Type = "[]" + f.Value
+		case a.Optional || a.Nullable:
+			arg.Type = "gate.Maybe[" + f.Value + "]"
+		default:
+			arg.Type = f.Value
+		}
+		n.Args = append(n.Args, arg)
+	}
+	return nil
+}
+
+// result chooses what the rows are: an entity, one value, or a type of their
+// own.
+func (b *queryBuilder) result(n *NamedQuery, q *sqlquery.Query) {
+	if len(q.Result) == 0 {
+		return
+	}
+	if len(q.Result) == 1 {
+		if e := b.entity(q.Result[0].Table); e != nil && !q.Result[0].Outer {
+			n.Entity = e
+			return
+		}
+		if q.Result[0].Table == nil {
+			n.Value = b.field(q.Result[0].Column, q.Result[0].Source)
+			return
+		}
+	}
+	n.Row = b.global.give(n.Name+"Row", n.Name+"Result")
+	fields := newNamespace()
+	for _, r := range q.Result {
+		if e := b.entity(r.Table); e != nil {
+			name := exported(splitWords(r.Alias))
+			if strings.EqualFold(r.Alias, e.Table.Name) || len(r.Alias) == 1 {
+				name = e.Name
+			}
+			n.Fields = append(n.Fields, &Field{
+				Name: fields.give(name, e.Name), Value: "*" + e.Name, Type: "*" + e.Name, Nullable: r.Outer,
+				Column: &catalog.Column{Name: strings.Join(splitWords(name), "_")}, Entity: e,
+			})
+			continue
+		}
+		columns := []catalog.Column{r.Column}
+		if r.Table != nil {
+			columns = slices.Clone(r.Table.Columns)
+		}
+		for i, c := range columns {
+			source := r.Source
+			if r.Table != nil {
+				source = &r.Table.Columns[i]
+			}
+			c.Nullable = c.Nullable || r.Outer
+			f := b.field(c, source)
+			f.Name = fields.give(f.Name, exported(splitWords(r.Alias))+f.Name)
+			n.Fields = append(n.Fields, f)
+		}
+	}
+}
+
+func (b *queryBuilder) entity(t *catalog.Table) *Entity {
+	for _, e := range b.model.Entities {
+		if t != nil && e.Table == t {
+			return e
+		}
+	}
+	return nil
+}
+
+// Signature are the parameters of the query's function behind ctx and db.
+func (n *NamedQuery) Signature() string {
+	var b strings.Builder
+	for _, a := range n.Args {
+		fmt.Fprintf(&b, ", %s %s", a.Name, a.Type)
+	}
+	return b.String()
+}

@@ -1,0 +1,240 @@
+package sqlquery_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/examples/beekeeping"
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/read"
+	"widegate/internal/read/script"
+	"widegate/internal/sqlquery"
+	"widegate/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+// source is the demo's schema as scripts of an engine, or with a server, as a
+// database there.
+func source(t testing.TB, engine string) read.Source {
+	t.Helper()
+	text, err := beekeeping.Schema(engine)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "schema.sql")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	s := read.Source{Engine: engine, DDL: []string{file}}
+	switch engine {
+	case catalog.Postgres:
+		s.Scratch = testdb.Postgres(t)
+	case catalog.MySQL:
+		s.Scratch = testdb.MySQL(t)
+	}
+	return s
+}
+
+// analyze reads one query on the demo's schema.
+func analyze(t testing.TB, c *catalog.Catalog, engine sqlquery.Describer, text string) (*sqlquery.Query, error) {
+	t.Helper()
+	list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, script.Dialect(c.Engine))
+	if len(faults) > 0 {
+		return nil, errors.Join(faults...)
+	}
+	require.Len(t, list, 1)
+	return list[0], list[0].Analyze(context.Background(), c, engine)
+}
+
+// facts writes what was found, in short.
+func facts(q *sqlquery.Query) string {
+	var b strings.Builder
+	for _, a := range q.Args {
+		fmt.Fprintf(&b, ":%s %s", a.Name, kind(a.Column))
+		for _, word := range []struct {
+			is   bool
+			text string
+		}{{a.List, "[]"}, {a.Nullable, "?"}, {a.Optional, " optional"}} {
+			if word.is {
+				b.WriteString(word.text)
+			}
+		}
+		b.WriteString(", ")
+	}
+	b.WriteString("-> ")
+	for i, r := range q.Result {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		switch {
+		case r.Table != nil && r.Outer:
+			fmt.Fprintf(&b, "%s.*?", r.Alias)
+		case r.Table != nil:
+			fmt.Fprintf(&b, "%s.*", r.Alias)
+		default:
+			fmt.Fprintf(&b, "%s %s", r.Column.Name, kind(r.Column))
+			if r.Column.Nullable {
+				b.WriteString("?")
+			}
+		}
+	}
+	return b.String()
+}
+
+func kind(c catalog.Column) string { return string(c.Type.Kind) }
+
+// cases mean the same on all engines, which differ in how they sum up.
+var cases = []struct{ query, want string }{
+	{"-- gate A() -> rows\nselect * from hive", "-> hive.*"},
+	{"-- gate A() -> rows\nselect h.* from hive h join apiary on apiary.id = h.apiary_id", "-> h.*"},
+	{"-- gate A() -> rows\nselect h.id, q.* from hive h left join queen q on q.hive_id = h.id", "-> id int, q.*?"},
+	{"-- gate A() -> rows\nselect a.name, h.id as hive from hive h right join apiary a on h.apiary_id = a.id", "-> name text, hive int?"},
+	{"-- gate A() -> row\nselect count(*) as n, min(name) as first from hive", "-> n int, first text?"},
+	{"-- gate A() -> rows\nselect apiary_id, count(*) as n, max(name) as last, max(weight_kg) as most from hive group by apiary_id", "-> apiary_id int, n int, last text, most decimal?"},
+	{"-- gate A(name) -> rows\nselect id from hive where name = :name", ":name text, -> id int"},
+	{"-- gate A(ids) -> rows\nselect id from hive where id in (:ids) and frames not in (1, 2)", ":ids int[], -> id int"},
+	{"-- gate A(a, b) -> rows\nselect id from hive where weight_kg between :a and :b", ":a decimal, :b decimal, -> id int"},
+	{"-- gate A(least) -> rows\nselect id from hive where :least <= weight_kg", ":least decimal, -> id int"},
+	{"-- gate A(n, at) -> rows\nselect id from hive order by id limit :n offset :at", ":n int, :at int, -> id int"},
+	{"-- gate A(text) -> rows\nselect id from hive where lower(name) like :text", ":text text, -> id int"},
+	{"-- gate A(day) -> rows\nselect id from hive where exists (select 1 from inspection i where i.hive_id = hive.id and i.done_on > :day)", ":day date, -> id int"},
+	{"-- gate A(name?, day? date) -> rows\nselect id from hive where 1 = 1\nand name = :name\nand acquired_on > :day", ":name text optional, :day date optional, -> id int"},
+	{"-- gate A(id, name, weight) -> count\nupdate hive set name = :name, weight_kg = :weight where id = :id", ":id int, :name text, :weight decimal?, -> "},
+	{"-- gate A(id) -> nothing\ndelete from hive where id = :id", ":id int, -> "},
+	{"-- gate A(hive, day, kg) -> nothing\ninsert into harvest (hive_id, harvested_on, weight_kg) values (:hive, :day, :kg)", ":hive int, :day date, :kg decimal, -> "},
+	{"-- gate A() -> rows\nwith big as (select apiary_id as a, count(*) as n from hive group by apiary_id) select big.n, apiary.name from big join apiary on apiary.id = big.a", "-> n int, name text"},
+	{"-- gate A() -> rows\nwith recursive line (id, above) as (select id, split_from_id from hive union all select h.id, h.split_from_id from hive h join line l on l.above = h.id) select id, above from line", "-> id int, above int?"},
+	{"-- gate A() -> rows\nselect name, row_number() over (order by id) as n, lag(name) over (order by id) as earlier from hive", "-> name text, n int, earlier text?"},
+	{"-- gate A() -> rows\nselect coalesce(weight_kg, 0) as w, coalesce(split_from_id, weight_kg) as x from hive", "-> w decimal, x decimal?"},
+	{"-- gate A() -> rows\nselect case when frames > 10 then 'big' else 'small' end as size, case when frames > 10 then name end as big from hive", "-> size text, big text?"},
+	{"-- gate A() -> rows\nselect s.name from (select name, apiary_id from hive where is_active) as s", "-> name text"},
+	{"-- gate A() -> rows\nselect name from hive union select name from apiary union all select notes from inspection", "-> name text?"},
+	{"-- gate A() -> rows\nselect h.name, (select count(*) from inspection i where i.hive_id = h.id) as n, (select max(i.done_on) from inspection i where i.hive_id = h.id) as last from hive h", "-> name text, n int, last date?"},
+	{"-- gate A() -> rows\nselect name is null as a, name = 'x' as b, weight_kg > 3 as c, not is_active as d from hive", "-> a bool, b bool, c bool?, d bool"},
+	{"-- gate A(s order(name, newest = created_at desc)) -> rows\nselect name from hive order by :s", ":s , -> name text"},
+	{"-- gate A() -> row?\nselect 'a:b' as x, id from hive -- where id = :id\nwhere name <> ':no'", "-> x text, id int"},
+}
+
+func TestWhatQueriesTakeAndGive(t *testing.T) {
+	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+		t.Run(engine, func(t *testing.T) {
+			s := source(t, engine)
+			c, err := read.Read(t.Context(), s)
+			require.NoError(t, err)
+			require.NoError(t, read.WithDescriber(t.Context(), s, func(d read.Describer) error {
+				for _, k := range cases {
+					q, err := analyze(t, c, d, k.query)
+					if assert.NoError(t, err, k.query) {
+						want := k.want
+						if engine == catalog.MySQL { // which has no booleans
+							want = strings.NewReplacer(" bool", " int").Replace(want)
+							assert.Equal(t, want, strings.NewReplacer(" bool", " int").Replace(facts(q)), k.query)
+							continue
+						}
+						assert.Equal(t, want, facts(q), k.query)
+					}
+				}
+				return nil
+			}))
+		})
+	}
+}
+
+// TestWithoutAnEngine finds from the schema alone what most queries need.
+func TestWithoutAnEngine(t *testing.T) {
+	s := source(t, catalog.Postgres)
+	s.Scratch = ""
+	c, err := read.Read(t.Context(), s)
+	require.NoError(t, err)
+	for _, k := range cases {
+		q, err := analyze(t, c, nil, k.query)
+		if assert.NoError(t, err, k.query) {
+			assert.Equal(t, k.want, facts(q), k.query)
+		}
+	}
+}
+
+func TestWhatIsWrongHasAPlace(t *testing.T) {
+	s := source(t, catalog.SQLite)
+	c, err := read.Read(t.Context(), s)
+	require.NoError(t, err)
+	require.NoError(t, read.WithDescriber(t.Context(), s, func(d read.Describer) error {
+		for _, k := range []struct{ query, what, next string }{
+			{"-- gate A -> rows\nselect 1", "q.sql:1:1: this line does not head a query", "-- gate BestApiaries"},
+			{"select 1", "q.sql:1:1: here is SQL that belongs to no query", "-- gate"},
+			{"-- gate A() -> row s\nselect 1", "q.sql:1:1: this line does not head", ""},
+			{"-- gate A() -> lines\nselect 1", `q.sql:1:16: query A: there is no result "lines"`, "row?"},
+			{"-- gate A() -> rowss\nselect 1", "there is no result", "did you mean rows?"},
+			{"-- gate A(b, b) -> rows\nselect :b", "q.sql:1:11: query A: the argument b is there twice", ""},
+			{"-- gate A(1) -> rows\nselect 1", `"1" is no argument`, ""},
+			{"-- gate A(b) -> rows\nselect 1 as x", "q.sql:1:11: query A: the argument b is not used", "use it as :b"},
+			{"-- gate A(nmae) -> rows\nselect id from hive\nwhere name = :name", "q.sql:3:14: query A: there is no argument name", "did you mean :nmae?"},
+			{"-- gate A() -> rows\n", "query A has no text", "below the line"},
+			{"-- gate A() -> rows\nselect 1 as a; select 2 as b", "q.sql:2:14: query A: here a second statement begins", "two queries"},
+			{"-- gate A() -> rows\nselect wieght_kg from hive", "q.sql:2:8: query A: no such column: wieght_kg", "did you mean weight_kg?"},
+			{"-- gate A() -> rows\nselect name from hives", "q.sql:2:18: query A: there is no table hives", "did you mean hive?"},
+			{"-- gate A() -> rows\nselect x.* from hive h", "q.sql:2:8: query A: nothing here is called x", "rows come from h"},
+			{"-- gate A() -> rows\nselect count(*) from hive group by name, id having 1", "this value has no name: count(*)", "AS"},
+			{"-- gate A() -> rows\nselect id, frames as id from hive", "two columns are called id", "rename"},
+			{"-- gate A() -> rows\ndelete from hive", "it gives no rows", "RETURNING"},
+			{"-- gate A(x) -> rows\nselect id from hive where random() = :x", "q.sql:1:11: query A: the type of x cannot be told", "x date"},
+			{"-- gate A(x quux) -> rows\nselect id from hive where random() = :x", `there is no type "quux"`, "use int"},
+			{"-- gate A(o order()) -> rows\nselect id from hive order by :o", "the order o has no keys", ""},
+			{"-- gate A(o? order(id)) -> rows\nselect id from hive order by :o", "needs no ?", ""},
+			{"-- gate A(n?) -> rows\nselect id from hive\n-- gate if n\nwhere name = :n", "has no end", "-- gate end"},
+			{"-- gate A(n) -> rows\nselect id from hive\n-- gate if n\nwhere name = :n\n-- gate end", "there is no argument n that may be left out", "?"},
+			{"-- gate A() -> rows\nselect 1 as x\n-- gate end", "here ends a part that did not begin", ""},
+			{"-- gate A(ids) -> rows\nselect id from hive where id in (\n:ids)", "the list ids is torn apart", "one line"},
+			{"-- gate A() -> rows\nselect id frm hive", "q.sql:2:", ""},
+		} {
+			_, err := analyze(t, c, d, k.query)
+			if assert.Error(t, err, k.query) {
+				assert.Contains(t, err.Error(), k.what, k.query)
+				next := fault.Next(err)
+				if joined, ok := err.(interface{ Unwrap() []error }); ok {
+					next = fault.Next(joined.Unwrap()[0])
+				}
+				assert.Contains(t, next, k.next, k.query)
+			}
+		}
+		return nil
+	}))
+}
+
+func TestPieces(t *testing.T) {
+	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, script.SQLite)
+	require.Empty(t, faults)
+	assert.Equal(t, "A finds. More of it.", list[0].Doc)
+	assert.Equal(t, []sqlquery.Piece{
+		{Text: "select id from hive where id ", Arg: -1}, {Arg: 1, Not: true}, {Text: "\n", Arg: -1},
+		{Text: "  and name = ", Arg: -1, When: []int{0}}, {Arg: 0, When: []int{0}}, {Text: "\nand ", Arg: -1, When: []int{0}}, {Arg: 0, When: []int{0}}, {Text: " <> ''\n", Arg: -1, When: []int{0}},
+		{Text: "order by ", Arg: -1}, {Arg: 2},
+	}, list[0].Pieces)
+}
+
+// FuzzQueries reads anything as a file of queries.
+func FuzzQueries(f *testing.F) {
+	s := source(f, catalog.SQLite)
+	c, err := read.Read(context.Background(), s)
+	require.NoError(f, err)
+	for _, k := range cases {
+		f.Add(k.query)
+	}
+	f.Add("-- gate A(a?) -> rows\nwith x as (select 1) insert into hive (name) select :a from (((x join y on (1) returning *")
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, d := range []script.Dialect{script.SQLite, script.Postgres, script.MySQL} {
+			list, _ := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, d)
+			for _, q := range list {
+				if q.Analyze(context.Background(), c, nil) == nil {
+					_ = q.Rewrite(d, func(catalog.Column) bool { return true })
+				}
+			}
+		}
+	})
+}
