@@ -269,6 +269,9 @@ func (q *Query) findPlaces(d script.Dialect) error {
 			q.tokens = append(q.tokens, t)
 		}
 	}
+	if err := q.checkParentheses(); err != nil {
+		return err
+	}
 	used := make([]bool, len(q.Args))
 	for i, t := range q.tokens {
 		if t.Sign(";") {
@@ -298,6 +301,26 @@ func (q *Query) findPlaces(d script.Dialect) error {
 		if !used[i] {
 			return q.file.fault(a.at, "use it as :"+a.Name+", or take it away", "query %s: the argument %s is not used", q.Name, a.Name)
 		}
+	}
+	return nil
+}
+
+// checkParentheses makes sure that each is closed, on which all that reads the
+// tokens rests.
+func (q *Query) checkParentheses() error {
+	var open []int
+	for _, t := range q.tokens {
+		switch {
+		case t.Sign("("):
+			open = append(open, t.From)
+		case t.Sign(")") && len(open) == 0:
+			return q.fault(t.From, "take it away", "this parenthesis closes nothing")
+		case t.Sign(")"):
+			open = open[:len(open)-1]
+		}
+	}
+	if len(open) > 0 {
+		return q.fault(open[len(open)-1], "close it", "this parenthesis is not closed")
 	}
 	return nil
 }

@@ -229,7 +229,10 @@ func FuzzQueries(f *testing.F) {
 	f.Add("-- gate A(a?) -> rows\nwith x as (select 1) insert into hive (name) select :a from (((x join y on (1) returning *")
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, d := range []script.Dialect{script.SQLite, script.Postgres, script.MySQL} {
-			list, _ := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, d)
+			list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, d)
+			if len(faults) > 0 {
+				continue
+			}
 			for _, q := range list {
 				if q.Analyze(context.Background(), c, nil) == nil {
 					_ = q.Rewrite(d, func(catalog.Column) bool { return true })
