@@ -5,7 +5,7 @@ export CGO_ENABLED := 0
 
 SERVICE := examples/beekeeping/service
 
-.PHONY: build demo test check golden fuzz
+.PHONY: build demo test check golden fuzz bench
 
 build: ## one static binary, bin/widegate
 	go build -trimpath -ldflags="-s -w" -o bin/widegate ./cmd/widegate
@@ -23,8 +23,12 @@ check: ## layout, vet and staticcheck, of the tool and of what it writes
 	go tool staticcheck ./...
 	cd $(SERVICE) && go vet ./... && $$(cd ../../.. && go tool -n staticcheck) ./...
 
+bench: ## the generated store against the same by hand, as ratios
+	go test ./bench -run '^$$' -bench Store -benchtime 1x -timeout 30m
+
 golden: ## write the golden copy of the generated demo anew
 	go test ./internal/generate -run TestGoldenCopy -update
+	go test ./bench/store -run TestStoreIsTheGenerated -update
 
 fuzz: ## every fuzz test for a while
 	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \

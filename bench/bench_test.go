@@ -1,0 +1,288 @@
+// Package bench measures the generated store against the same by hand, side by
+// side in one run: `make bench`. What it prints are ratios; above 1 the store is
+// the faster one. No test here fails on a timing.
+package bench
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	mysqldriver "github.com/go-sql-driver/mysql"
+	_ "github.com/jackc/pgx/v5/stdlib"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/bench/byhand"
+	"widegate/bench/store"
+	"widegate/gate"
+	"widegate/gate/mysql"
+	"widegate/gate/postgres"
+	"widegate/gate/sqlite"
+	"widegate/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+// sides are both on one database.
+type sides struct {
+	engine string
+	db     gate.DB
+	store  *byhand.Store
+}
+
+func open(t testing.TB, engine string) sides {
+	ctx := context.Background()
+	schema, err := os.ReadFile("schema/" + engine + ".sql")
+	require.NoError(t, err)
+	s := sides{engine: engine}
+	var plain *sql.DB
+	switch engine {
+	case "postgres":
+		url := testdb.Postgres(t)
+		s.db, err = postgres.Open(ctx, url)
+		require.NoError(t, err)
+		plain, err = sql.Open("pgx", url)
+	case "mysql":
+		url := testdb.MySQL(t)
+		s.db, err = mysql.Open(ctx, url)
+		require.NoError(t, err)
+		config, fault := mysql.ParseURL(url)
+		require.NoError(t, fault)
+		config.ParseTime = true
+		connector, fault := mysqldriver.NewConnector(config)
+		require.NoError(t, fault)
+		plain = sql.OpenDB(connector)
+	default:
+		path := filepath.Join(t.TempDir(), "bench.db")
+		require.NoError(t, os.WriteFile(path, nil, 0o644))
+		s.db, err = sqlite.Open(ctx, path)
+		require.NoError(t, err)
+		plain, err = sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate&_time_format=sqlite")
+	}
+	require.NoError(t, err)
+	plain.SetMaxIdleConns(8)
+	t.Cleanup(func() { plain.Close(); s.db.Close() })
+	for _, statement := range strings.Split(string(schema), ";\n") {
+		if strings.TrimSpace(statement) != "" {
+			_, err := s.db.Exec(ctx, statement, nil)
+			require.NoError(t, err, statement)
+		}
+	}
+	s.store, err = byhand.New(ctx, plain, engine)
+	require.NoError(t, err)
+	return s
+}
+
+// delivery makes the i-th row.
+func delivery(i int) *store.Delivery {
+	d := &store.Delivery{
+		Code: fmt.Sprintf("D-%06d", i), Keeper: fmt.Sprintf("Keeper %d of the hills", i%97), WeightKg: gate.DecimalOf(int64(i % 500)),
+		IsAccepted: i%7 != 0, DeliveredOn: gate.Date{Year: 2026, Month: time.Month(1 + i%12), Day: 1 + i%28},
+		RecordedAt: time.Date(2026, 5, 1, 8, 0, i%60, 123456000, time.UTC), Tag: fmt.Sprintf("6f1c2a34-0000-4000-8000-%012d", i),
+		Facts: gate.JSON(fmt.Sprintf(`{"jars": %d, "note": "from the upper meadow"}`, i%40)), Moisture: 15 + float64(i%40)/10,
+		Region: "Upper Valley", Grade: "A",
+	}
+	if i%3 == 0 {
+		d.Remark = gate.Just("slightly cloudy, otherwise fine")
+	}
+	return d
+}
+
+func byHand(d *store.Delivery) *byhand.Delivery {
+	h := &byhand.Delivery{
+		ID: d.ID, Code: d.Code, Keeper: d.Keeper, WeightKg: d.WeightKg.String(), IsAccepted: d.IsAccepted,
+		DeliveredOn: time.Date(d.DeliveredOn.Year, d.DeliveredOn.Month, d.DeliveredOn.Day, 0, 0, 0, 0, time.UTC),
+		RecordedAt:  d.RecordedAt, Tag: d.Tag, Facts: d.Facts, Moisture: d.Moisture, Region: d.Region, Grade: d.Grade,
+	}
+	if v, ok := d.Remark.Get(); ok {
+		h.Remark = &v
+	}
+	return h
+}
+
+func fill(t testing.TB, s sides, n int) {
+	ctx := context.Background()
+	_, err := store.Deliveries.Import(ctx, s.db, func(yield func(*store.Delivery) bool) {
+		for i := range n {
+			if !yield(delivery(i)) {
+				return
+			}
+		}
+	})
+	require.NoError(t, err)
+	_, err = store.Samples.Import(ctx, s.db, func(yield func(*store.Sample) bool) {
+		for i := range 8 * min(n, 2000) {
+			if !yield(&store.Sample{DeliveryID: int64(i/8 + 1), TakenAt: time.Date(2026, 5, 2, 9, i%60, 0, 0, time.UTC), Value: float64(i) / 4}) {
+				return
+			}
+		}
+	})
+	require.NoError(t, err)
+}
+
+func list(ctx context.Context, db gate.DB, from int64, n int) ([]*store.Delivery, error) {
+	return store.Deliveries.Where(store.Deliveries.ID.AtLeast(from)).OrderBy(store.Deliveries.ID.Asc()).Limit(n).All(ctx, db)
+}
+
+func listWithSamples(ctx context.Context, db gate.DB, from int64, n int) ([]*store.Delivery, error) {
+	return store.Deliveries.Where(store.Deliveries.ID.AtLeast(from)).OrderBy(store.Deliveries.ID.Asc()).Limit(n).With(store.Deliveries.Samples).All(ctx, db)
+}
+
+var engines = []string{"postgres", "mysql", "sqlite"}
+
+// TestBothSidesGiveTheSame keeps the comparison honest.
+func TestBothSidesGiveTheSame(t *testing.T) {
+	for _, engine := range engines {
+		t.Run(engine, func(t *testing.T) {
+			ctx := t.Context()
+			s := open(t, engine)
+			fill(t, s, 40)
+			ours, err := listWithSamples(ctx, s.db, 5, 20)
+			require.NoError(t, err)
+			theirs, err := s.store.ListWithSamples(ctx, 5, 20)
+			require.NoError(t, err)
+			require.Len(t, theirs, 20)
+			require.Len(t, ours, 20)
+			for i, d := range ours {
+				h := theirs[i]
+				assert.Equal(t, h.ID, d.ID)
+				assert.Equal(t, h.Code, d.Code)
+				assert.Equal(t, h.Remark == nil, d.Remark.IsNull())
+				assert.Equal(t, strings.TrimSuffix(h.WeightKg, ".00"), strings.TrimSuffix(d.WeightKg.String(), ".00"))
+				assert.True(t, h.RecordedAt.Equal(d.RecordedAt))
+				assert.JSONEq(t, string(h.Facts), string(d.Facts))
+				assert.Len(t, d.Samples, len(h.Samples))
+			}
+			require.NoError(t, s.store.Insert(ctx, byHand(delivery(50))))
+			require.NoError(t, s.store.InsertLoop(ctx, []*byhand.Delivery{byHand(delivery(51)), byHand(delivery(52))}))
+			n, err := store.Deliveries.Count(ctx, s.db)
+			require.NoError(t, err)
+			assert.Equal(t, int64(43), n)
+		})
+	}
+}
+
+// scenario is one thing that both sides do.
+type scenario struct {
+	name   string
+	ours   func(i int) error
+	theirs func(i int) error
+	aim    map[string]string
+}
+
+const rows = 20000
+
+func scenarios(ctx context.Context, s sides) []scenario {
+	var batch []*store.Delivery
+	var batchByHand []*byhand.Delivery
+	for i := range 1000 {
+		batch = append(batch, delivery(rows+i))
+		batchByHand = append(batchByHand, byHand(batch[i]))
+	}
+	at := func(i int) int64 { return int64(1 + i*7919%(rows-1100)) }
+	return []scenario{
+		{"find one by key",
+			func(i int) error { _, err := store.Deliveries.Find(ctx, s.db, at(i)); return err },
+			func(i int) error { _, err := s.store.Find(ctx, at(i)); return err }, map[string]string{"postgres": "1", "mysql": "1", "sqlite": "1"}},
+		{"list of 100",
+			func(i int) error { _, err := list(ctx, s.db, at(i), 100); return err },
+			func(i int) error { _, err := s.store.List(ctx, at(i), 100); return err }, map[string]string{"postgres": "1.6", "mysql": "1.5", "sqlite": "3"}},
+		{"list of 1,000",
+			func(i int) error { _, err := list(ctx, s.db, at(i), 1000); return err },
+			func(i int) error { _, err := s.store.List(ctx, at(i), 1000); return err }, map[string]string{"postgres": "1.6", "mysql": "1.5", "sqlite": "3"}},
+		{"100 with 8 children each",
+			func(i int) error { _, err := listWithSamples(ctx, s.db, at(i)%1800, 100); return err },
+			func(i int) error { _, err := s.store.ListWithSamples(ctx, at(i)%1800, 100); return err }, map[string]string{"postgres": "1", "mysql": "1", "sqlite": "1"}},
+		{"insert one",
+			func(i int) error { return store.Deliveries.Insert(ctx, s.db, delivery(i)) },
+			func(i int) error { return s.store.Insert(ctx, byHand(delivery(i))) }, map[string]string{"postgres": "1", "mysql": "1", "sqlite": "1"}},
+		{"insert 1,000, filled in",
+			func(int) error {
+				for _, d := range batch {
+					d.ID = 0
+				}
+				return store.Deliveries.InsertAll(ctx, s.db, batch)
+			},
+			func(int) error { return s.store.InsertLoop(ctx, batchByHand) }, nil},
+		{"import 1,000",
+			func(int) error {
+				for _, d := range batch {
+					d.ID = 0
+				}
+				_, err := store.Deliveries.Import(ctx, s.db, slices.Values(batch))
+				return err
+			},
+			func(int) error { return s.store.InsertLoop(ctx, batchByHand) }, map[string]string{"postgres": "6", "mysql": "3.5", "sqlite": "2.2"}},
+	}
+}
+
+// BenchmarkStore prints for each scenario how many times faster the store is,
+// and what share of the processor's time of the other side it takes.
+func BenchmarkStore(b *testing.B) {
+	for _, engine := range engines {
+		b.Run(engine, func(b *testing.B) {
+			ctx := context.Background()
+			s := open(b, engine)
+			fill(b, s, rows)
+			for _, c := range scenarios(ctx, s) {
+				speed, cpu := compare(b, c)
+				fmt.Printf("%-9s %-26s %5.2f ×  (aim %-3s)  CPU %3.0f %%\n", engine, c.name, speed, c.aim[engine], 100*cpu)
+			}
+		})
+	}
+}
+
+// rounds is how often the sides take turns.
+const rounds = 9
+
+// compare runs both sides in turns and returns the medians of the ratios.
+func compare(b *testing.B, c scenario) (speed, cpu float64) {
+	b.Helper()
+	n := 1
+	for { // so many that a round takes a tenth of a second
+		took, _ := measure(b, c.theirs, 0, n)
+		if took > 100*time.Millisecond {
+			break
+		}
+		n *= 2
+	}
+	measure(b, c.ours, 0, n) // both are warm
+	var speeds, shares []float64
+	for round := range rounds {
+		theirs, theirCPU := measure(b, c.theirs, round*n, n)
+		ours, ourCPU := measure(b, c.ours, round*n, n)
+		speeds = append(speeds, float64(theirs)/float64(ours))
+		shares = append(shares, float64(ourCPU)/float64(theirCPU))
+	}
+	slices.Sort(speeds)
+	slices.Sort(shares)
+	return speeds[rounds/2], shares[rounds/2]
+}
+
+func measure(b *testing.B, do func(i int) error, from, n int) (took, cpu time.Duration) {
+	b.Helper()
+	before, start := processorTime(), time.Now()
+	for i := range n {
+		if err := do(from + i); err != nil {
+			b.Fatal(err)
+		}
+	}
+	return time.Since(start), processorTime() - before
+}
+
+// processorTime is what this process has used.
+func processorTime() time.Duration {
+	var use syscall.Rusage
+	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &use); err != nil {
+		return 0
+	}
+	return time.Duration(use.Utime.Nano() + use.Stime.Nano())
+}

@@ -1,0 +1,41 @@
+package store_test
+
+import (
+	"flag"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/catalog"
+	"widegate/internal/model"
+	"widegate/internal/project"
+	"widegate/internal/read"
+	"widegate/internal/render/golang"
+)
+
+var update = flag.Bool("update", false, "write the generated store anew")
+
+// TestStoreIsTheGenerated makes sure that what is measured is what is written.
+func TestStoreIsTheGenerated(t *testing.T) {
+	c, err := read.Read(t.Context(), read.Source{Engine: catalog.Postgres, DDL: []string{"../schema/postgres.sql"}})
+	require.NoError(t, err)
+	p := project.Default()
+	m, err := model.Build(c, p, project.NewNames())
+	require.NoError(t, err)
+	files, err := golang.Render(m, golang.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store"})
+	require.NoError(t, err)
+	for _, f := range files {
+		if name, ok := strings.CutPrefix(f.Path, "store/"); ok {
+			want := strings.ReplaceAll(string(f.Text), "widegate/bench/store/gate", "widegate/gate")
+			if *update {
+				require.NoError(t, os.WriteFile(name, []byte(want), 0o644))
+			}
+			got, err := os.ReadFile(name)
+			require.NoError(t, err)
+			assert.Equal(t, want, string(got), "go test ./bench/store -update writes it anew")
+		}
+	}
+}
