@@ -84,7 +84,7 @@ type conn struct{ run runner }
 func (c conn) Engine() *gate.Engine { return Engine }
 
 func (c conn) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
-	list, err := c.run.Query(ctx, text, args...)
+	list, err := c.run.Query(ctx, text, append([]any{formats}, args...)...)
 	if err != nil {
 		return nil, translate(err)
 	}
@@ -243,42 +243,6 @@ func (t transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate
 	}
 	tx, err := t.run.(inTx).Begin(ctx)
 	return within(ctx, tx, err, do)
-}
-
-type rows struct {
-	list    pgx.Rows
-	cells   []cell
-	targets []any
-}
-
-// cell takes a value that the driver cannot store by itself.
-type cell struct{ field any }
-
-func (c *cell) Scan(src any) error { return gate.Assign(c.field, src) }
-
-func (r *rows) Next() bool { return r.list.Next() }
-func (r *rows) Err() error { return translate(r.list.Err()) }
-
-func (r *rows) Close() error {
-	r.list.Close()
-	return nil
-}
-
-func (r *rows) Scan(fields []any) error {
-	if len(r.cells) != len(fields) {
-		r.cells = make([]cell, len(fields))
-		r.targets = make([]any, len(fields))
-	}
-	for i, f := range fields {
-		switch f.(type) {
-		case *int64, *int32, *int16, *float64, *float32, *bool:
-			r.targets[i] = f
-		default:
-			r.cells[i].field = f
-			r.targets[i] = &r.cells[i]
-		}
-	}
-	return r.list.Scan(r.targets...)
 }
 
 // The codes of the server's errors that callers act on; see appendix A of the

@@ -1,0 +1,157 @@
+package postgres
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"widegate/gate"
+)
+
+// formats asks for the binary form of the types that are cheaper to read in
+// it, for all others for text.
+var formats = pgx.QueryResultFormatsByOID{
+	pgtype.Int2OID: pgx.BinaryFormatCode, pgtype.Int4OID: pgx.BinaryFormatCode, pgtype.Int8OID: pgx.BinaryFormatCode,
+	pgtype.Float4OID: pgx.BinaryFormatCode, pgtype.Float8OID: pgx.BinaryFormatCode, pgtype.BoolOID: pgx.BinaryFormatCode,
+	pgtype.DateOID: pgx.BinaryFormatCode, pgtype.TimestampOID: pgx.BinaryFormatCode, pgtype.TimestamptzOID: pgx.BinaryFormatCode,
+	pgtype.UUIDOID: pgx.BinaryFormatCode, pgtype.ByteaOID: pgx.BinaryFormatCode,
+}
+
+// rows reads the values as they came over the wire, straight into the fields.
+type rows struct {
+	list   pgx.Rows
+	decode []func(field any, raw []byte) error
+}
+
+func (r *rows) Next() bool { return r.list.Next() }
+func (r *rows) Err() error { return translate(r.list.Err()) }
+
+func (r *rows) Close() error {
+	r.list.Close()
+	return nil
+}
+
+func (r *rows) Scan(fields []any) error {
+	if r.decode == nil {
+		for _, d := range r.list.FieldDescriptions() {
+			r.decode = append(r.decode, decoder(d.DataTypeOID, d.Format))
+		}
+	}
+	raw := r.list.RawValues()
+	if len(raw) != len(fields) {
+		return fmt.Errorf("%d columns for %d values", len(raw), len(fields))
+	}
+	for i, field := range fields {
+		if raw[i] == nil {
+			if err := gate.SetNull(field); err != nil {
+				return columnError(i, err)
+			}
+			continue
+		}
+		if err := r.decode[i](field, raw[i]); err != nil {
+			return columnError(i, err)
+		}
+	}
+	return nil
+}
+
+func columnError(i int, err error) error { return fmt.Errorf("column %d: %w", i+1, err) }
+
+var errShort = errors.New("a value of another length than its type has")
+
+// decoder reads values of a type in a form; see the section on binary formats
+// in the source of the server, send and recv functions of each type.
+func decoder(oid uint32, format int16) func(field any, raw []byte) error {
+	if format != pgx.BinaryFormatCode {
+		return gate.SetText
+	}
+	switch oid {
+	case pgtype.Int2OID:
+		return sized(2, func(field any, raw []byte) error {
+			return gate.SetInt(field, int64(int16(binary.BigEndian.Uint16(raw))))
+		})
+	case pgtype.Int4OID:
+		return sized(4, func(field any, raw []byte) error {
+			return gate.SetInt(field, int64(int32(binary.BigEndian.Uint32(raw))))
+		})
+	case pgtype.Int8OID:
+		return sized(8, func(field any, raw []byte) error { return gate.SetInt(field, int64(binary.BigEndian.Uint64(raw))) })
+	case pgtype.Float4OID:
+		return sized(4, func(field any, raw []byte) error {
+			return gate.SetFloat(field, float64(math.Float32frombits(binary.BigEndian.Uint32(raw))))
+		})
+	case pgtype.Float8OID:
+		return sized(8, func(field any, raw []byte) error {
+			return gate.SetFloat(field, math.Float64frombits(binary.BigEndian.Uint64(raw)))
+		})
+	case pgtype.BoolOID:
+		return sized(1, func(field any, raw []byte) error { return gate.SetBool(field, raw[0] != 0) })
+	case pgtype.DateOID:
+		return sized(4, setDate)
+	case pgtype.TimestampOID, pgtype.TimestamptzOID:
+		return sized(8, setTime)
+	case pgtype.UUIDOID:
+		return sized(16, setUUID)
+	}
+	return func(field any, raw []byte) error { return gate.Assign(field, raw) }
+}
+
+// sized makes sure that a value has the length of its type.
+func sized(n int, set func(field any, raw []byte) error) func(field any, raw []byte) error {
+	return func(field any, raw []byte) error {
+		if len(raw) != n {
+			return errShort
+		}
+		return set(field, raw)
+	}
+}
+
+// The server counts from the beginning of the year 2000, in days and in
+// microseconds.
+const (
+	epochDays    = 10957
+	epochSeconds = epochDays * 24 * 60 * 60
+)
+
+func setDate(field any, raw []byte) error {
+	days := int32(binary.BigEndian.Uint32(raw))
+	switch days {
+	case math.MaxInt32:
+		return gate.SetTime(field, gate.FarFuture())
+	case math.MinInt32:
+		return gate.SetTime(field, gate.FarPast())
+	}
+	return gate.SetTime(field, time.Unix((int64(days)+epochDays)*24*60*60, 0).UTC())
+}
+
+func setTime(field any, raw []byte) error {
+	micros := int64(binary.BigEndian.Uint64(raw))
+	switch micros {
+	case math.MaxInt64:
+		return gate.SetTime(field, gate.FarFuture())
+	case math.MinInt64:
+		return gate.SetTime(field, gate.FarPast())
+	}
+	seconds, rest := micros/1e6, micros%1e6
+	return gate.SetTime(field, time.Unix(seconds+epochSeconds, rest*1000).UTC())
+}
+
+func setUUID(field any, raw []byte) error {
+	const digits = "0123456789abcdef"
+	var text [36]byte
+	at := 0
+	for i, c := range raw {
+		if i == 4 || i == 6 || i == 8 || i == 10 {
+			text[at] = '-'
+			at++
+		}
+		text[at], text[at+1] = digits[c>>4], digits[c&15]
+		at += 2
+	}
+	return gate.SetText(field, text[:])
+}
