@@ -6,6 +6,7 @@ package bench
 import (
 	"context"
 	"database/sql"
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -30,6 +31,8 @@ import (
 )
 
 func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+
+var only = flag.String("only", "", "measure the scenarios that have this in their names")
 
 // sides are both on one database.
 type sides struct {
@@ -233,6 +236,9 @@ func BenchmarkStore(b *testing.B) {
 			s := open(b, engine)
 			fill(b, s, rows)
 			for _, c := range scenarios(ctx, s) {
+				if *only != "" && !strings.Contains(c.name, *only) {
+					continue
+				}
 				speed, cpu := compare(b, c)
 				fmt.Printf("%-9s %-26s %5.2f ×  (aim %-3s)  CPU %3.0f %%\n", engine, c.name, speed, c.aim[engine], 100*cpu)
 			}

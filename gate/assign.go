@@ -77,132 +77,168 @@ func SetNull(p any) error { return fieldOf(p).set(nil) }
 
 // SetText stores a text, and what is carried as one: decimals, dates, times
 // and JSON among them. It keeps no part of b.
-func SetText(p any, b []byte) (err error) {
+func SetText(p any, b []byte) error {
 	switch p := p.(type) {
-	case *string:
-		*p = string(b)
-	case *Maybe[string]:
-		p.value, p.state = string(b), maybeValue
-	case *Decimal:
-		return setDecimal(p, b)
-	case *Maybe[Decimal]:
-		p.state = maybeValue
-		return setDecimal(&p.value, b)
 	case *JSON:
 		*p = append(make([]byte, 0, len(b)), b...)
+		return nil
 	case *Maybe[JSON]:
 		p.value, p.state = append(make([]byte, 0, len(b)), b...), maybeValue
+		return nil
+	}
+	if known, err := setText(p, b); known {
+		return err
+	}
+	return fieldOf(p).set(b)
+}
+
+// SetString is SetText for a string.
+func SetString(p any, s string) error {
+	if known, err := setText(p, s); known {
+		return err
+	}
+	return fieldOf(p).set(s)
+}
+
+// setText stores a text in a field of one of the commonest types.
+func setText[T string | []byte](p any, s T) (known bool, err error) {
+	switch p := p.(type) {
+	case *string:
+		*p = string(s)
+	case *Maybe[string]:
+		p.value, p.state = string(s), maybeValue
+	case *Decimal:
+		err = setDecimal(p, s)
+	case *Maybe[Decimal]:
+		p.state = maybeValue
+		err = setDecimal(&p.value, s)
 	case *Date:
-		return setDate(p, b)
+		err = setDate(p, s)
 	case *Maybe[Date]:
 		p.state = maybeValue
-		return setDate(&p.value, b)
+		err = setDate(&p.value, s)
 	case *time.Time:
-		return setTime(p, b)
+		err = setTime(p, s)
 	case *Maybe[time.Time]:
 		p.state = maybeValue
-		return setTime(&p.value, b)
+		err = setTime(&p.value, s)
 	default:
-		return fieldOf(p).set(b)
+		return false, nil
 	}
-	return nil
+	return true, err
 }
 
 // setDecimal reads a number in the form that it is kept in, which is the one
 // that engines write, at the cost of a look.
-func setDecimal(p *Decimal, b []byte) error {
-	if plainDecimal(b) {
-		p.digits = string(b)
+func setDecimal[T string | []byte](p *Decimal, s T) error {
+	if plainDecimal(s) {
+		p.digits = string(s)
 		return nil
 	}
-	return (*decimalField)(p).set(b)
+	return (*decimalField)(p).set(string(s))
 }
 
-func plainDecimal(b []byte) bool {
-	if len(b) > 0 && b[0] == '-' {
-		b = b[1:]
+func plainDecimal[T string | []byte](s T) bool {
+	at := 0
+	if len(s) > 0 && s[0] == '-' {
+		at = 1
 	}
-	whole := 0
-	for whole < len(b) && b[whole]-'0' < 10 {
-		whole++
+	first := at
+	for at < len(s) && s[at]-'0' < 10 {
+		at++
 	}
-	if whole == 0 || whole > 1 && b[0] == '0' {
+	if at == first || at > first+1 && s[first] == '0' {
 		return false
 	}
-	if whole == len(b) {
+	if at == len(s) {
 		return true
 	}
-	for _, c := range b[whole+1:] {
-		if c-'0' >= 10 {
+	point := at
+	for at++; at < len(s); at++ {
+		if s[at]-'0' >= 10 {
 			return false
 		}
 	}
-	return b[whole] == '.' && len(b) > whole+1
+	return s[point] == '.' && len(s) > point+1
 }
 
 // setDate reads 2026-05-01; what is rarer takes the longer way.
-func setDate(p *Date, b []byte) error {
-	if year, month, day, ok := plainDate(b); ok && len(b) == len(time.DateOnly) {
+func setDate[T string | []byte](p *Date, s T) error {
+	if year, month, day, ok := plainDate(s); ok && len(s) == len(time.DateOnly) {
 		*p = Date{year, time.Month(month), day}
 		return nil
 	}
-	return (*dateField)(p).set(b)
+	return (*dateField)(p).set(string(s))
 }
 
 // plainDate reads a date that begins a text and is surely one of the calendar.
-func plainDate(b []byte) (year, month, day int, ok bool) {
-	if len(b) < len(time.DateOnly) || b[4] != '-' || b[7] != '-' {
+func plainDate[T string | []byte](s T) (year, month, day int, ok bool) {
+	if len(s) < len(time.DateOnly) || s[4] != '-' || s[7] != '-' {
 		return 0, 0, 0, false
 	}
-	high, ok1 := twoDigits(b[0:])
-	low, ok2 := twoDigits(b[2:])
-	month, ok3 := twoDigits(b[5:])
-	day, ok4 := twoDigits(b[8:])
+	high, ok1 := twoDigits(s, 0)
+	low, ok2 := twoDigits(s, 2)
+	month, ok3 := twoDigits(s, 5)
+	day, ok4 := twoDigits(s, 8)
 	year = high*100 + low
 	return year, month, day, ok1 && ok2 && ok3 && ok4 && year > 0 && month >= 1 && month <= 12 && day >= 1 && day <= 28
 }
 
-func twoDigits(b []byte) (int, bool) {
-	x, y := b[0]-'0', b[1]-'0'
+func twoDigits[T string | []byte](s T, at int) (int, bool) {
+	x, y := s[at]-'0', s[at+1]-'0'
 	return int(x)*10 + int(y), x < 10 && y < 10
 }
 
 // setTime reads 2026-05-01 08:00:00.123456, which is in UTC; what is rarer
 // takes the longer way.
-func setTime(p *time.Time, b []byte) error {
+func setTime[T string | []byte](p *time.Time, s T) error {
 	const whole = len(time.DateTime)
-	year, month, day, ok := plainDate(b)
-	if !ok || len(b) < whole || b[10] != ' ' || b[13] != ':' || b[16] != ':' {
-		return (*timeField)(p).set(b)
+	year, month, day, ok := plainDate(s)
+	if !ok || len(s) < whole || s[10] != ' ' || s[13] != ':' || s[16] != ':' {
+		return (*timeField)(p).set(string(s))
 	}
-	hour, ok1 := twoDigits(b[11:])
-	minute, ok2 := twoDigits(b[14:])
-	second, ok3 := twoDigits(b[17:])
-	nanos, ok4 := plainFraction(b[whole:])
+	hour, ok1 := twoDigits(s, 11)
+	minute, ok2 := twoDigits(s, 14)
+	second, ok3 := twoDigits(s, 17)
+	nanos, ok4 := plainFraction(s, whole)
 	if !ok1 || !ok2 || !ok3 || !ok4 || hour > 23 || minute > 59 || second > 59 {
-		return (*timeField)(p).set(b)
+		return (*timeField)(p).set(string(s))
 	}
 	*p = time.Date(year, time.Month(month), day, hour, minute, second, nanos, time.UTC)
 	return nil
 }
 
-// plainFraction reads .123456, or nothing, as nanoseconds.
-func plainFraction(b []byte) (int, bool) {
-	if len(b) == 0 {
+// plainFraction reads .123456 to the end, or nothing, as nanoseconds.
+func plainFraction[T string | []byte](s T, at int) (int, bool) {
+	if at == len(s) {
 		return 0, true
 	}
-	if b[0] != '.' || len(b) < 2 || len(b) > 10 {
+	if s[at] != '.' || len(s) < at+2 || len(s) > at+10 {
 		return 0, false
 	}
 	n := 0
 	for i := 1; i < 10; i++ {
 		n *= 10
-		if i < len(b) {
-			if b[i]-'0' >= 10 {
+		if at+i < len(s) {
+			digit := s[at+i] - '0'
+			if digit >= 10 {
 				return 0, false
 			}
-			n += int(b[i] - '0')
+			n += int(digit)
 		}
 	}
 	return n, true
+}
+
+// settle gives a value that was stored as it was the form in which it is read.
+func settle(p any) error {
+	switch p := p.(type) {
+	case *int64, *string, *bool, *float64, *Decimal, *Date, *JSON:
+		return nil
+	case *time.Time:
+		*p = p.UTC().Round(0)
+		return nil
+	}
+	f := fieldOf(p)
+	return f.set(f.arg())
 }

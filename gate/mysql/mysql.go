@@ -43,7 +43,7 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", config.Addr, err)
 	}
-	db := sql.OpenDB(connector)
+	db := sql.OpenDB(sqldb.Connector(connector))
 	db.SetMaxOpenConns(20)
 	db.SetMaxIdleConns(20)
 	db.SetConnMaxIdleTime(5 * time.Minute)
