@@ -119,6 +119,7 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if err := plan.addQueries(ctx, source); err != nil {
 		return nil, err
 	}
+	plan.Model.AddRoutines(plan.Catalog, p.Routines)
 	plan.doing("rendering the code")
 	if err := plan.render(); err != nil {
 		return nil, err
@@ -157,6 +158,7 @@ func (plan *Plan) render() error {
 		APIFolder:   path.Clean(filepath.ToSlash(p.API.Folder)),
 		Package:     p.Code.Package,
 		DefaultURL:  starterURL(plan.Model.Engine, p.Database.URL),
+		Tests:       p.Code.Tests,
 	}
 	code, err := golang.Render(plan.Model, target)
 	if err != nil {

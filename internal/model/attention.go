@@ -34,6 +34,7 @@ const (
 // gatherAttention lists what the developer should know, what matters most
 // first.
 func (b *builder) gatherAttention() {
+	b.attendRoles()
 	for _, n := range b.catalog.Notes {
 		b.attend(Attention{Table: n.Table, Text: n.Text, Why: "The code is written without it.", rank: rankBroken})
 	}
@@ -338,4 +339,22 @@ func isKey(t *catalog.Table, columns []string) bool {
 		return true
 	}
 	return slices.ContainsFunc(t.Uniques, func(k catalog.Key) bool { return same(k.Columns) })
+}
+
+// attendRoles tells what the store does with columns by itself.
+func (b *builder) attendRoles() {
+	says := map[Role][2]string{
+		DeletedRole: {"rows are marked as deleted in %s, and stay", "Queries leave marked rows out; WithDeleted reads them too, and Purge removes them."},
+		VersionRole: {"updates count up %s, and fail where another came between", "The error is gate.ErrStale; read the row again then."},
+	}
+	for _, e := range b.model.Entities {
+		for _, f := range e.Fields {
+			if text, ok := says[f.Role]; ok {
+				b.attend(Attention{
+					Table: e.Table.FullName(), Text: fmt.Sprintf(text[0], f.Column.Name), Why: text[1], rank: rankFeature,
+					Settle: fmt.Sprintf("entities:\n  %s:\n    columns:\n      %s: {role: none}", e.Table.FullName(), f.Column.Name),
+				})
+			}
+		}
+	}
 }

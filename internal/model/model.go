@@ -50,6 +50,7 @@ const (
 type Entity struct {
 	Table     *catalog.Table
 	Name      string // Hive
+	Type      string // of the rows: Name, or that of another entity
 	Plural    string // Hives
 	Local     string // hive, the beginning of names inside the packages
 	File      string // hive, without ending
@@ -150,6 +151,9 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 		b.addFields(e)
 	}
 	for _, e := range b.model.Entities {
+		if err := b.shareRows(e); err != nil {
+			return nil, err
+		}
 		b.setKey(e)
 		if err := b.setRoles(e); err != nil {
 			return nil, err
@@ -341,6 +345,7 @@ func (b *builder) nameTables() {
 		e.Local = b.localName(locals, unexported(words))
 		e.Words = strings.Join(words, " ")
 		e.Article = withArticle(e.Words)
+		e.Type = e.Name
 	}
 }
 
@@ -600,7 +605,7 @@ func (b *builder) setKey(e *Entity) {
 	if len(columns) == 0 {
 		columns = notNullUnique(e)
 	}
-	if t.IsView() {
+	if t.IsView() && !b.settings(t).Write {
 		e.Verbs = ReadOnly
 	}
 	for _, name := range columns {

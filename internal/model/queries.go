@@ -48,6 +48,20 @@ type QueryOrder struct{ Name, SQL string }
 // AddQueries adds the functions of named queries. Their files are given by the
 // paths of the SQL files.
 func (m *Model) AddQueries(c *catalog.Catalog, source string, queries []*sqlquery.Query) error {
+	b := newQueryBuilder(m, c)
+	file := &QueryFile{Source: source, File: fileName(splitWords(strings.TrimSuffix(path.Base(source), ".sql"))) + "_queries"}
+	for _, q := range queries {
+		named, err := b.query(q)
+		if err != nil {
+			return err
+		}
+		file.Queries = append(file.Queries, named)
+	}
+	m.Queries = append(m.Queries, file)
+	return nil
+}
+
+func newQueryBuilder(m *Model, c *catalog.Catalog) *queryBuilder {
 	b := &queryBuilder{model: m, catalog: c, global: newNamespace(storeReserved...)}
 	for _, e := range m.Entities {
 		b.global.reserve(e.Name)
@@ -60,16 +74,7 @@ func (m *Model) AddQueries(c *catalog.Catalog, source string, queries []*sqlquer
 			b.global.reserve(q.Row)
 		}
 	}
-	file := &QueryFile{Source: source, File: fileName(splitWords(strings.TrimSuffix(path.Base(source), ".sql"))) + "_queries"}
-	for _, q := range queries {
-		named, err := b.query(q)
-		if err != nil {
-			return err
-		}
-		file.Queries = append(file.Queries, named)
-	}
-	m.Queries = append(m.Queries, file)
-	return nil
+	return b
 }
 
 type queryBuilder struct {

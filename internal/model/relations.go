@@ -110,7 +110,9 @@ func (b *builder) addRelations() {
 		of[w.from] = append(of[w.from], w)
 	}
 	for _, e := range b.model.Entities {
-		b.nameRelations(e, of[e])
+		if e.Type == e.Name { // else the rows have no room for what is related
+			b.nameRelations(e, of[e])
+		}
 	}
 	for _, e := range b.model.Entities {
 		b.remember(e)

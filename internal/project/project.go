@@ -32,7 +32,8 @@ type Project struct {
 	API      API               `yaml:"api"`
 	Entities map[string]Entity `yaml:"entities"` // by table, qualified outside the connection's own schema
 
-	Queries   string     `yaml:"queries"` // the folder of named queries
+	Queries   string     `yaml:"queries"`  // the folder of named queries
+	Routines  []string   `yaml:"routines"` // patterns of the functions and procedures to call; all when left out
 	Relations []Relation `yaml:"relations"`
 }
 
@@ -67,6 +68,7 @@ type Tables struct {
 type Code struct {
 	Folder  string `yaml:"folder"`
 	Package string `yaml:"package"`
+	Tests   bool   `yaml:"tests"` // a test for each entity is written too
 }
 
 // API says where the api package goes and how it answers.
@@ -82,6 +84,8 @@ type Entity struct {
 	Plural  string            `yaml:"plural"`
 	Path    string            `yaml:"path"`
 	Key     []string          `yaml:"key"`
+	As      string            `yaml:"as"`    // the table whose rows a view shows
+	Write   bool              `yaml:"write"` // rows are changed through the view
 	Columns map[string]Column `yaml:"columns"`
 }
 

@@ -134,7 +134,7 @@ func (q *Query) setArgs(a *analysis, d *described) error {
 		found := a.args[i]
 		switch {
 		case arg.Declared != "":
-			t, ok := typeNamed(a.catalog, arg.Declared)
+			t, ok := TypeNamed(a.catalog, arg.Declared)
 			if !ok {
 				return q.file.fault(arg.at, "use int, bigint, numeric, double, text, bool, date, time, timestamp, timestamptz, uuid, json, bytes, or an enum of the schema",
 					"query %s: there is no type %q", q.Name, arg.Declared)

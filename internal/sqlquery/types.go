@@ -28,7 +28,8 @@ var typeNames = map[string]catalog.Type{
 	"bytes": {Kind: catalog.Bytes}, "bytea": {Kind: catalog.Bytes}, "blob": {Kind: catalog.Bytes}, "binary": {Kind: catalog.Bytes}, "interval": {Kind: catalog.Interval},
 }
 
-func typeNamed(c *catalog.Catalog, name string) (catalog.Type, bool) {
+// TypeNamed is the type that a header, a cast or a declaration names.
+func TypeNamed(c *catalog.Catalog, name string) (catalog.Type, bool) {
 	name = strings.ToLower(strings.TrimSpace(name))
 	if e, ok := c.Enum(name); ok {
 		return catalog.Type{Kind: catalog.EnumKind, Enum: catalog.Qualify(e.Schema, e.Name)}, true
@@ -175,7 +176,7 @@ func (a *analysis) primary(expr []script.Token, s *scope) catalog.Column {
 	case last >= 3 && expr[last-1].Sign(":") && expr[last-2].Sign(":"), last >= 3 && castAt(expr) > 0:
 		at := castAt(expr)
 		inner := a.typeOf(expr[:at], s)
-		if t, ok := typeNamed(a.catalog, words(expr[at+2:])); ok {
+		if t, ok := TypeNamed(a.catalog, words(expr[at+2:])); ok {
 			return of(t, inner.Nullable)
 		}
 		return of(catalog.Type{}, inner.Nullable)
@@ -394,7 +395,7 @@ func (a *analysis) castCall(args []script.Token, s *scope) catalog.Column {
 	for i, t := range args {
 		if t.Is("AS") {
 			inner := a.typeOf(args[:i], s)
-			to, _ := typeNamed(a.catalog, words(args[i+1:]))
+			to, _ := TypeNamed(a.catalog, words(args[i+1:]))
 			return of(to, inner.Nullable)
 		}
 	}
@@ -418,10 +419,10 @@ func (a *analysis) beside(tokens []script.Token, arg, i int, s *scope) (c catalo
 	next := i + 2
 	switch {
 	case next+2 < len(tokens) && tokens[next].Sign(":") && tokens[next+1].Sign(":"):
-		t, known := typeNamed(a.catalog, tokens[next+2].Text)
+		t, known := TypeNamed(a.catalog, tokens[next+2].Text)
 		return of(t, false), false, known
 	case next+1 < len(tokens) && tokens[next].Is("AS") && i > 1 && tokens[i-2].Is("CAST"):
-		t, known := typeNamed(a.catalog, tokens[next+1].Text)
+		t, known := TypeNamed(a.catalog, tokens[next+1].Text)
 		return of(t, false), false, known
 	case i > 0 && (tokens[i-1].Is("LIMIT") || tokens[i-1].Is("OFFSET")):
 		return of(integer, false), false, true

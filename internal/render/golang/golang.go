@@ -41,6 +41,7 @@ type Target struct {
 	APIFolder   string
 	Package     string // of the store
 	DefaultURL  string // for the starter; without a password
+	Tests       bool   // a test for each table is written too
 }
 
 func (t Target) storeImport() string { return path.Join(t.Module, t.StoreFolder) }
@@ -70,6 +71,9 @@ func Render(m *model.Model, t Target) ([]render.File, error) {
 	for _, e := range m.Entities {
 		r.add("entity", false, path.Join(t.StoreFolder, e.File+".go"), r.page(e, t.Package))
 		r.add("resource", false, path.Join(t.APIFolder, e.File+".go"), r.page(e, path.Base(t.APIFolder)))
+	}
+	if t.Tests && slices.ContainsFunc(m.Entities, func(e *model.Entity) bool { return e.Verbs == model.Full }) {
+		r.add("tests", false, path.Join(t.StoreFolder, "tables_test.go"), r.tests())
 	}
 	for _, f := range m.Queries {
 		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
@@ -195,7 +199,7 @@ func (r *renderer) store() any {
 		kinds[tableKind(e)] = true
 	}
 	return map[string]any{
-		"Kinds": kinds,
+		"Kinds":   kinds,
 		"Package": r.target.Package, "GateImport": r.target.gateImport(), "Engine": r.model.Engine,
 		"OpenDoc": openDocs[r.model.Engine],
 	}
@@ -205,6 +209,20 @@ func (r *renderer) service() any {
 	return map[string]any{
 		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.gateImport(), "StoreSpec": r.target.storeSpec(),
 		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
+	}
+}
+
+// tests is what the template of the tables' tests sees.
+func (r *renderer) tests() any {
+	var tables []*model.Entity
+	for _, e := range r.model.Entities {
+		if e.Verbs == model.Full {
+			tables = append(tables, e)
+		}
+	}
+	return map[string]any{
+		"Store": r.target.Package, "StoreSpec": r.target.storeSpec(), "GateImport": r.target.gateImport(), "URL": r.target.DefaultURL,
+		"Up": strings.TrimSuffix(strings.Repeat("../", strings.Count(r.target.StoreFolder, "/")+1), "/"), "Entities": tables, "First": tables[0],
 	}
 }
 
@@ -339,9 +357,9 @@ func quoteList(list []string) string {
 
 func slotType(r *model.Relation) string {
 	if r.Kind == model.ToOne {
-		return "*" + r.To.Name
+		return "*" + r.To.Type
 	}
-	return "[]*" + r.To.Name
+	return "[]*" + r.To.Type
 }
 
 // tableKinds are the runtime's types for what can be done with a table.
@@ -362,9 +380,9 @@ func tableKind(e *model.Entity) string {
 func tableType(e *model.Entity) string {
 	kind := lowerFirst(tableKind(e))
 	if len(e.Key) == 0 {
-		return fmt.Sprintf("%s[*%s]", kind, e.Name)
+		return fmt.Sprintf("%s[*%s]", kind, e.Type)
 	}
-	return fmt.Sprintf("%s[*%s, %s]", kind, e.Name, e.KeyType)
+	return fmt.Sprintf("%s[*%s, %s]", kind, e.Type, e.KeyType)
 }
 
 func tableValue(e *model.Entity) string {
@@ -388,9 +406,9 @@ func tableValue(e *model.Entity) string {
 func columnType(e *model.Entity, f *model.Field) string {
 	switch class := columnClass(f); class {
 	case "Text", "Document":
-		return fmt.Sprintf("*gate.%s[*%s]", class, e.Name)
+		return fmt.Sprintf("*gate.%s[*%s]", class, e.Type)
 	default:
-		return fmt.Sprintf("*gate.%s[*%s, %s]", class, e.Name, columnOperand(f))
+		return fmt.Sprintf("*gate.%s[*%s, %s]", class, e.Type, columnOperand(f))
 	}
 }
 
@@ -457,7 +475,7 @@ func finderKey(f model.Finder) string {
 }
 
 func relationValue(e *model.Entity, r *model.Relation) string {
-	slot := fmt.Sprintf("func(e *%s) *%s { return &e.%s }", e.Name, slotType(r), r.Name)
+	slot := fmt.Sprintf("func(e *%s) *%s { return &e.%s }", e.Type, slotType(r), r.Name)
 	on := "gate.On" + pairList(r.Pairs)
 	if r.Join != nil {
 		schema := ""
@@ -613,6 +631,9 @@ func relationRoutes(store string, e *model.Entity) []string {
 // Runtime copies what a project of the engine needs of the runtime's sources.
 func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
 	packages := []string{"gate", "gate/rest", "gate/" + engine}
+	if t.Tests {
+		packages = append(packages, "gate/gatetest")
+	}
 	if engine != catalog.Postgres {
 		packages = append(packages, "gate/sqldb")
 	}

@@ -91,7 +91,7 @@ func (t *Info) insertFilled(ctx context.Context, tx DB, sent []int, rows []any, 
 	s := newStatement(tx.Engine())
 	t.writeInsert(s, sent, fields)
 	if s.engine.Returns {
-		return t.fillAll(ctx, tx, s, rows)
+		return t.fillAll(ctx, tx, s, rows, t.unknown(s.engine, sent))
 	}
 	result, err := s.exec(ctx, tx)
 	if err != nil {
@@ -107,11 +107,11 @@ func (t *Info) insertFilled(ctx context.Context, tx DB, sent []int, rows []any, 
 }
 
 // fillAll runs a statement that returns the rows it stored, in their order.
-func (t *Info) fillAll(ctx context.Context, tx DB, s *statement, rows []any) error {
+func (t *Info) fillAll(ctx context.Context, tx DB, s *statement, rows []any, columns []int) error {
 	s.add(" RETURNING ")
-	s.outputs(t)
+	query{info: t, columns: columns}.writeOutputs(s)
 	n := 0
-	err := scan(ctx, tx, t, nil, s, nil, func() any {
+	err := scan(ctx, tx, t, columns, s, nil, func() any {
 		n++
 		if n > len(rows) {
 			return t.create()
@@ -119,7 +119,10 @@ func (t *Info) fillAll(ctx context.Context, tx DB, s *statement, rows []any) err
 		return rows[n-1]
 	})
 	if err == nil && n != len(rows) {
-		return fmt.Errorf("%d of %d rows came back", n, len(rows))
+		err = fmt.Errorf("%d of %d rows came back", n, len(rows))
+	}
+	for i := 0; i < len(rows) && err == nil; i++ {
+		err = t.settleAll(rows[i], columns)
 	}
 	return err
 }

@@ -11,8 +11,16 @@ type Cond[E any] struct{ expr expr }
 // And holds where all of the conditions do.
 func And[E any](conds ...Cond[E]) Cond[E] { return Cond[E]{group{" AND ", exprs(conds)}} }
 
-// Or holds where at least one of the conditions does.
-func Or[E any](conds ...Cond[E]) Cond[E] { return Cond[E]{group{" OR ", exprs(conds)}} }
+// Or holds where at least one of the conditions does. Conditions that say
+// nothing, as Given makes of a missing value, do not count; where all of them
+// do not, neither does Or say anything.
+func Or[E any](conds ...Cond[E]) Cond[E] {
+	list := exprs(conds)
+	if len(list) == 0 && len(conds) > 0 {
+		return Cond[E]{}
+	}
+	return Cond[E]{group{" OR ", list}}
+}
 
 // Not holds where the condition does not.
 func Not[E any](c Cond[E]) Cond[E] {

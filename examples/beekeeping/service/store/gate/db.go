@@ -110,6 +110,8 @@ type Engine struct {
 	Numbered     bool   // placeholders are $1, $2 … instead of ?
 	Returning    bool   // INSERT, UPDATE and DELETE take RETURNING
 	Returns      bool   // INSERT does
+	KeepsSent    bool   // nothing but the types of columns changes a value on its way in
+	PlainTimes   bool   // times are asked for as they are stored, not as the driver reads them
 	LocksRows    bool   // SELECT takes FOR UPDATE
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)

@@ -334,7 +334,7 @@ func (j *Joined[P, C]) scan(rows Rows) (Pair[P, C], error) {
 	there := false
 	for _, p := range j.edge.link.child.fieldsOf(child) {
 		if j.left {
-			p = orMissing{fieldOf(p), &there}
+			p = optional{fieldOf(p), func() { there = true }}
 		}
 		fields = append(fields, p)
 	}
@@ -346,20 +346,6 @@ func (j *Joined[P, C]) scan(rows Rows) (Pair[P, C], error) {
 		pair.Second = child.(C)
 	}
 	return pair, nil
-}
-
-// orMissing is a value of a row that may be missing as a whole.
-type orMissing struct {
-	field
-	there *bool
-}
-
-func (o orMissing) set(src any) error {
-	if src == nil {
-		return nil
-	}
-	*o.there = true
-	return o.field.set(src)
 }
 
 func (j *Joined[P, C]) statement(e *Engine) *statement {

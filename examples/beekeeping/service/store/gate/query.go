@@ -337,8 +337,17 @@ func WithRelations[E any](q *Query[E], list ...Relation) *Query[E] {
 	return &Query[E]{next}
 }
 
-// one reads the only row within the limit.
+// one reads the only row within the limit, and what belongs to it.
 func (q query) one(ctx context.Context, db DB) (any, error) {
+	row, err := q.bare(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	return row, q.complete(ctx, db, func() []any { return []any{row} })
+}
+
+// bare reads the only row within the limit.
+func (q query) bare(ctx context.Context, db DB) (any, error) {
 	var rows []any
 	err := q.read(ctx, db, func() any {
 		rows = append(rows, q.info.create())
@@ -352,7 +361,7 @@ func (q query) one(ctx context.Context, db DB) (any, error) {
 	case len(rows) > 1:
 		return nil, fmt.Errorf("reading one row of %s: %w", q.info.Name, ErrMany)
 	}
-	return rows[0], q.complete(ctx, db, func() []any { return rows })
+	return rows[0], nil
 }
 
 // read runs the query and reads each row into what next returns.

@@ -16,7 +16,14 @@ type statement struct {
 	err    error  // the first thing that cannot be written
 }
 
-func newStatement(e *Engine) *statement { return &statement{engine: e} }
+// firstSize is room enough for most statements.
+const firstSize = 512
+
+func newStatement(e *Engine) *statement {
+	s := &statement{engine: e}
+	s.Grow(firstSize)
+	return s
+}
 
 // add writes texts one after another.
 func (s *statement) add(texts ...string) {
@@ -26,7 +33,16 @@ func (s *statement) add(texts ...string) {
 }
 
 // name writes a quoted name.
-func (s *statement) name(name string) { s.add(s.engine.quote(name)) }
+func (s *statement) name(name string) {
+	q := s.engine.Quote
+	if strings.IndexByte(name, q) >= 0 {
+		s.add(s.engine.quote(name))
+		return
+	}
+	s.WriteByte(q)
+	s.WriteString(name)
+	s.WriteByte(q)
+}
 
 // newAlias returns an alias that the statement does not use yet.
 func (s *statement) newAlias() string {
@@ -36,12 +52,17 @@ func (s *statement) newAlias() string {
 
 // bind writes a placeholder for v.
 func (s *statement) bind(v any) {
+	if s.args == nil {
+		s.args = make([]any, 0, 16)
+	}
 	s.args = append(s.args, s.engine.arg(v))
 	if s.engine.Numbered {
-		s.add("$", strconv.Itoa(len(s.args)))
+		var digits [20]byte
+		s.WriteByte('$')
+		s.Write(strconv.AppendInt(digits[:0], int64(len(s.args)), 10))
 		return
 	}
-	s.add("?")
+	s.WriteByte('?')
 }
 
 // bindAs writes a placeholder for a value of the column.
@@ -78,6 +99,9 @@ func (s *statement) output(t *Info, i int) {
 	cast := ""
 	if i >= 0 && i < len(t.Columns) && s.engine.DoubleColons {
 		cast = t.Columns[i].Cast
+	}
+	if s.engine.PlainTimes && i >= 0 && i < len(t.Columns) && t.Columns[i].isTime() {
+		s.add("+") // changes nothing, but that the driver sees no column of a time
 	}
 	if cast == "inet" { // a cast to text would add the length of the mask
 		s.add("abbrev(")

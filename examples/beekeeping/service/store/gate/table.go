@@ -331,7 +331,7 @@ func (t *Info) upsert(ctx context.Context, db DB, row any, key []int) error {
 		for _, i := range key {
 			q.where = append(q.where, comparison{columnRef{t, i}, " = ", fieldOf(fields[i]).arg()})
 		}
-		stored, err := q.one(ctx, tx)
+		stored, err := q.bare(ctx, tx)
 		if err == ErrNotFound {
 			return t.insert(ctx, tx, row, nil)
 		}

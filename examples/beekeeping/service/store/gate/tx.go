@@ -22,7 +22,7 @@ const (
 // savepoint and takes none of them.
 type TxOptions struct {
 	Isolation Isolation
-	ReadOnly  bool // nothing is stored; SQLite then takes no lock
+	ReadOnly  bool // nothing can be stored
 	// Tries is how often the transaction is run before a serialization failure
 	// or a deadlock is final; 0 stands for 5, 1 for no second time.
 	Tries int

@@ -42,10 +42,12 @@ func (t *Info) insertRow(ctx context.Context, db DB, row any, conflict []int) er
 	sent := t.sent(nil, fields)
 	s := newStatement(db.Engine())
 	t.writeInsert(s, sent, [][]any{fields})
+	unknown := t.unknown(s.engine, sent)
 	if conflict != nil {
 		t.writeConflict(s, sent, conflict)
+		unknown = nil // some may be those of the row that was there
 	}
-	if err := t.fillInserted(ctx, db, s, row); err != nil {
+	if err := t.fillInserted(ctx, db, s, row, unknown); err != nil {
 		return fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
 	}
 	return nil
@@ -165,9 +167,9 @@ func (t *Info) writeConflict(s *statement, sent, key []int) {
 
 // fillInserted runs an insert and reads the stored row back into row. An
 // engine that cannot return it from the statement is asked for it by its key.
-func (t *Info) fillInserted(ctx context.Context, db DB, s *statement, row any) error {
+func (t *Info) fillInserted(ctx context.Context, db DB, s *statement, row any, columns []int) error {
 	if s.engine.Returns {
-		return t.fillReturned(ctx, db, s, row)
+		return t.fillReturned(ctx, db, s, row, columns)
 	}
 	result, err := s.exec(ctx, db)
 	if err != nil {
@@ -195,17 +197,53 @@ func (t *Info) setNumber(row any, number int64) error {
 	return nil
 }
 
-// fillReturned runs a statement that returns the row it stored.
-func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any) error {
+// unknown are the columns of a row that was stored of which only the database
+// knows the values, when it was sent some of them; nil is all.
+func (t *Info) unknown(e *Engine, sent []int) []int {
+	if !e.KeepsSent {
+		return nil
+	}
+	list := make([]int, 0, len(t.Columns))
+	for i := range t.Columns {
+		if !t.Columns[i].keepsSent() || !slices.Contains(sent, i) {
+			list = append(list, i)
+		}
+	}
+	if len(list) == 0 {
+		list = append(list, 0) // that there is a row must be told
+	}
+	return list
+}
+
+// settleAll gives the values of a row that were stored as they were sent the
+// form in which they are read.
+func (t *Info) settleAll(row any, unknown []int) error {
+	if unknown == nil {
+		return nil
+	}
+	for i, p := range t.fieldsOf(row) {
+		if slices.Contains(unknown, i) {
+			continue
+		}
+		if err := settle(p); err != nil {
+			return fmt.Errorf("column %s: %w", t.Columns[i].Name, err)
+		}
+	}
+	return nil
+}
+
+// fillReturned runs a statement that returns columns of the row it stored, all
+// of them for nil.
+func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any, columns []int) error {
 	s.add(" RETURNING ")
-	s.outputs(t)
+	query{info: t, columns: columns}.writeOutputs(s)
 	n := 0
 	rows, err := s.query(ctx, db)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	reader := newRowReader(t, nil)
+	reader := newRowReader(t, columns)
 	for ; rows.Next(); n++ {
 		if err := reader.scan(rows, nil, row); err != nil {
 			return err
@@ -216,6 +254,9 @@ func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any) e
 	}
 	if n == 0 {
 		return ErrNotFound
+	}
+	if err := t.settleAll(row, columns); err != nil {
+		return err
 	}
 	return rows.Close()
 }
@@ -235,7 +276,7 @@ func (t *Info) reread(ctx context.Context, db DB, row any) error {
 // stored is the row of the database that has row's key.
 func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock) (any, error) {
 	q := query{info: t, where: []expr{t.sameKey(row)}, deleted: true, limit: 1, lock: lock}
-	return q.one(ctx, db)
+	return q.bare(ctx, db)
 }
 
 // sameKey holds for the row that has row's key.
@@ -340,7 +381,7 @@ func (t *Info) writeUpdate(s *statement, values []assignment) {
 // fillUpdated runs an update and reads the stored row back into row.
 func (t *Info) fillUpdated(ctx context.Context, db DB, s *statement, row any) error {
 	if s.engine.Returning {
-		return t.fillReturned(ctx, db, s, row)
+		return t.fillReturned(ctx, db, s, row, nil)
 	}
 	result, err := s.exec(ctx, db)
 	if err != nil {

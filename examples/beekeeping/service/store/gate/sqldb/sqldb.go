@@ -1,16 +1,19 @@
 // Package sqldb makes a gate.DB of a database/sql pool, for the engines whose
-// driver is used through it. It keeps prepared statements, so that a statement
-// text is parsed once for each connection, and hands column values from the
-// driver to the entity without copying them on the way.
+// driver is one of database/sql. From the pool it takes connections, and
+// speaks to the driver on them itself: it keeps the prepared statements of
+// each connection, and hands column values from the driver to the entity
+// without the copies and conversions on the way between.
 package sqldb
 
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
-	"sync"
+	"time"
 
 	"beekeeping/store/gate"
 )
@@ -24,61 +27,246 @@ type Config struct {
 	Retryable func(error) bool
 	// OneIsolation says that there is only one level, whatever is asked for.
 	OneIsolation bool
+	// ReadOnly and ReadWrite are statements that forbid a connection to store
+	// anything and allow it again, where the driver does not do so itself.
+	ReadOnly, ReadWrite string
 }
 
-// maxPrepared bounds the prepared statements kept; texts beyond are prepared
-// for each use.
-const maxPrepared = 512
+// maxPrepared bounds the prepared statements of a connection; when there are as
+// many, all are closed, and those that are used come back.
+const maxPrepared = 256
 
-type pool struct {
-	conn
-	db *sql.DB
+// Connector makes the connections of a pool such that they keep their prepared
+// statements. A pool that is given to New must be made by it.
+func Connector(c driver.Connector) driver.Connector { return connector{c} }
 
-	mu       sync.Mutex
-	prepared map[string]*sql.Stmt
-}
+type connector struct{ driver.Connector }
 
-// New returns the database behind a pool, which it closes when it is closed.
-func New(db *sql.DB, config Config) gate.DB {
-	p := &pool{db: db, prepared: map[string]*sql.Stmt{}}
-	p.conn = conn{config: config, prepare: p.statement, direct: db}
-	return p
-}
-
-// statement returns the prepared statement of a text, or nil where there are
-// too many already.
-func (p *pool) statement(ctx context.Context, text string) (*sql.Stmt, error) {
-	p.mu.Lock()
-	stmt, ok := p.prepared[text]
-	full := len(p.prepared) >= maxPrepared
-	p.mu.Unlock()
-	if ok || full {
-		return stmt, nil
-	}
-	stmt, err := p.db.PrepareContext(ctx, text)
+func (c connector) Connect(ctx context.Context) (driver.Conn, error) {
+	raw, err := c.Connector.Connect(ctx)
 	if err != nil {
 		return nil, err
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if other, ok := p.prepared[text]; ok {
-		stmt.Close()
-		return other, nil
+	return &session{Conn: raw, prepared: map[string]driver.Stmt{}}, nil
+}
+
+// session is a connection with its prepared statements.
+type session struct {
+	driver.Conn
+	prepared map[string]driver.Stmt
+}
+
+// ResetSession and IsValid are asked by the pool.
+func (s *session) ResetSession(ctx context.Context) error {
+	if r, ok := s.Conn.(driver.SessionResetter); ok {
+		return r.ResetSession(ctx)
 	}
-	p.prepared[text] = stmt
+	return nil
+}
+
+func (s *session) IsValid() bool {
+	v, ok := s.Conn.(driver.Validator)
+	return !ok || v.IsValid()
+}
+
+func (s *session) Ping(ctx context.Context) error {
+	if p, ok := s.Conn.(driver.Pinger); ok {
+		return p.Ping(ctx)
+	}
+	return nil
+}
+
+func (s *session) BeginTx(ctx context.Context, o driver.TxOptions) (driver.Tx, error) {
+	if b, ok := s.Conn.(driver.ConnBeginTx); ok {
+		return b.BeginTx(ctx, o)
+	}
+	return nil, errors.New("the driver has no transactions")
+}
+
+func (s *session) Close() error {
+	s.forget()
+	return s.Conn.Close()
+}
+
+func (s *session) forget() {
+	for _, stmt := range s.prepared {
+		stmt.Close()
+	}
+	clear(s.prepared)
+}
+
+func (s *session) statement(ctx context.Context, text string) (driver.Stmt, error) {
+	if stmt, ok := s.prepared[text]; ok {
+		return stmt, nil
+	}
+	p, ok := s.Conn.(driver.ConnPrepareContext)
+	if !ok {
+		return nil, errors.New("the driver prepares no statements")
+	}
+	stmt, err := p.PrepareContext(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	if len(s.prepared) >= maxPrepared {
+		s.forget()
+	}
+	s.prepared[text] = stmt
 	return stmt, nil
 }
 
-func (p *pool) Ping(ctx context.Context) error { return p.config.Translate(p.db.PingContext(ctx)) }
+// query runs a statement, which belongs to its rows until they are closed:
+// another use of the same text meanwhile has a statement of its own.
+func (s *session) query(ctx context.Context, text string, values []any, translate func(error) error) (*rows, error) {
+	args, err := named(values)
+	if err != nil {
+		return nil, err
+	}
+	stmt, err := s.statement(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	q, ok := stmt.(driver.StmtQueryContext)
+	if !ok {
+		return nil, errors.New("the driver's statements take no context")
+	}
+	delete(s.prepared, text)
+	list, err := q.QueryContext(ctx, args)
+	if err != nil {
+		stmt.Close()
+		return nil, err
+	}
+	return &rows{
+		ctx: ctx, list: list, translate: translate, values: make([]driver.Value, len(list.Columns())),
+		done: func() {
+			if _, other := s.prepared[text]; other {
+				stmt.Close()
+				return
+			}
+			s.prepared[text] = stmt
+		},
+	}, nil
+}
 
-func (p *pool) Close() error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, stmt := range p.prepared {
+func (s *session) exec(ctx context.Context, text string, values []any) (driver.Result, error) {
+	args, err := named(values)
+	if err != nil {
+		return nil, err
+	}
+	if len(args) == 0 { // such as DDL, which not every server prepares
+		if e, ok := s.Conn.(driver.ExecerContext); ok {
+			return e.ExecContext(ctx, text, nil)
+		}
+	}
+	stmt, err := s.statement(ctx, text)
+	if err != nil {
+		return nil, err
+	}
+	e, ok := stmt.(driver.StmtExecContext)
+	if !ok {
+		return nil, errors.New("the driver's statements take no context")
+	}
+	result, err := e.ExecContext(ctx, args)
+	if err != nil {
+		delete(s.prepared, text)
 		stmt.Close()
 	}
-	p.prepared = nil
-	return p.db.Close()
+	return result, err
+}
+
+type pool struct {
+	config Config
+	db     *sql.DB
+}
+
+// New returns the database behind a pool, which it closes when it is closed.
+func New(db *sql.DB, config Config) gate.DB { return &pool{config, db} }
+
+func (p *pool) Engine() *gate.Engine { return p.config.Engine }
+
+func (p *pool) Ping(ctx context.Context) error { return p.config.Translate(p.db.PingContext(ctx)) }
+func (p *pool) Close() error                   { return p.db.Close() }
+
+// badTries is how many connections are tried that turn out to be broken.
+const badTries = 3
+
+// onConn runs do on a connection, and on another when it was broken before it
+// did anything. The caller gives the connection back.
+func (p *pool) onConn(ctx context.Context, do func(s *session) error) (*sql.Conn, error) {
+	for try := 1; ; try++ {
+		c, err := p.db.Conn(ctx)
+		if err != nil {
+			return nil, err
+		}
+		err = c.Raw(func(raw any) error {
+			s, ok := raw.(*session)
+			if !ok {
+				return errors.New("the pool was not made by Connector")
+			}
+			return do(s)
+		})
+		if err == nil {
+			return c, nil
+		}
+		c.Close()
+		if try == badTries || !errors.Is(err, driver.ErrBadConn) {
+			return nil, err
+		}
+	}
+}
+
+func (p *pool) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	var list *rows
+	c, err := p.onConn(ctx, func(s *session) (err error) {
+		list, err = s.query(ctx, text, args, p.config.Translate)
+		return err
+	})
+	if err != nil {
+		return nil, p.config.Translate(err)
+	}
+	list.conn = c
+	return list, nil
+}
+
+func (p *pool) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	var result gate.Result
+	c, err := p.onConn(ctx, func(s *session) error {
+		done, err := s.exec(ctx, text, args)
+		if err != nil {
+			return err
+		}
+		result, err = resultOf(done)
+		return err
+	})
+	if err != nil {
+		return result, p.config.Translate(err)
+	}
+	return result, c.Close()
+}
+
+func resultOf(done driver.Result) (result gate.Result, err error) {
+	if result.Rows, err = done.RowsAffected(); err != nil {
+		return result, err
+	}
+	result.LastID, err = done.LastInsertId()
+	return result, err
+}
+
+// named are the arguments as a driver takes them.
+func named(args []any) ([]driver.NamedValue, error) {
+	list := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		switch a.(type) {
+		case nil, int64, string, bool, float64, []byte, time.Time:
+		default:
+			converted, err := driver.DefaultParameterConverter.ConvertValue(a)
+			if err != nil {
+				return nil, fmt.Errorf("argument %d: %w", i+1, err)
+			}
+			a = converted
+		}
+		list[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	return list, nil
 }
 
 func (p *pool) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
@@ -92,41 +280,89 @@ var isolations = map[gate.Isolation]sql.IsolationLevel{
 }
 
 func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	options := &sql.TxOptions{Isolation: isolations[o.Isolation], ReadOnly: o.ReadOnly}
-	if p.config.OneIsolation {
-		options.Isolation = sql.LevelDefault
-	}
-	tx, err := p.db.BeginTx(ctx, options)
+	t := &transaction{config: p.config}
+	conn, err := p.onConn(ctx, func(s *session) (err error) {
+		t.session = s
+		t.tx, err = p.begin(ctx, s, o)
+		return err
+	})
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
 	}
-	defer tx.Rollback() // does nothing after a commit
-	t := &transaction{tx: tx}
-	t.conn = conn{config: p.config, direct: tx, prepare: func(ctx context.Context, text string) (*sql.Stmt, error) {
-		stmt, err := p.statement(ctx, text)
-		if err != nil || stmt == nil {
-			return nil, err
-		}
-		return tx.StmtContext(ctx, stmt), nil
-	}}
-	if err := do(t); err != nil {
-		return err
+	defer conn.Close()
+	if o.ReadOnly && p.config.ReadWrite != "" {
+		defer t.session.exec(context.WithoutCancel(ctx), p.config.ReadWrite, nil)
 	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("committing: %w", p.config.Translate(err))
+	if err := do(t); err != nil {
+		return errors.Join(err, p.rollback(conn, t))
+	}
+	if err := ctx.Err(); err != nil {
+		return errors.Join(err, p.rollback(conn, t))
+	}
+	if err := t.tx.Commit(); err != nil {
+		return errors.Join(fmt.Errorf("committing: %w", p.config.Translate(err)), p.rollback(conn, t))
+	}
+	return nil
+}
+
+func (p *pool) begin(ctx context.Context, s *session, o gate.TxOptions) (driver.Tx, error) {
+	options := driver.TxOptions{Isolation: driver.IsolationLevel(isolations[o.Isolation]), ReadOnly: o.ReadOnly}
+	if p.config.OneIsolation {
+		options.Isolation = 0
+	}
+	if !o.ReadOnly || p.config.ReadOnly == "" {
+		return s.BeginTx(ctx, options)
+	}
+	if _, err := s.exec(ctx, p.config.ReadOnly, nil); err != nil {
+		return nil, err
+	}
+	tx, err := s.BeginTx(ctx, options)
+	if err != nil {
+		_, undo := s.exec(context.WithoutCancel(ctx), p.config.ReadWrite, nil)
+		return nil, errors.Join(err, undo)
+	}
+	return tx, nil
+}
+
+// rollback ends a transaction that failed. A connection on which that does not
+// work is given up, so that nobody goes on within it.
+func (p *pool) rollback(conn *sql.Conn, t *transaction) error {
+	if t.tx.Rollback() == nil {
+		return nil
+	}
+	if err := conn.Raw(func(any) error { return driver.ErrBadConn }); !errors.Is(err, driver.ErrBadConn) {
+		return err
 	}
 	return nil
 }
 
 type transaction struct {
-	conn
-	tx         *sql.Tx
+	config     Config
+	session    *session
+	tx         driver.Tx
 	savepoints int
 }
 
+func (t *transaction) Engine() *gate.Engine       { return t.config.Engine }
 func (t *transaction) Ping(context.Context) error { return nil }
 func (t *transaction) Close() error               { return nil }
 func (t *transaction) Transaction()               {}
+
+func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	list, err := t.session.query(ctx, text, args, t.config.Translate)
+	if err != nil {
+		return nil, t.config.Translate(err)
+	}
+	return list, nil
+}
+
+func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	done, err := t.session.exec(ctx, text, args)
+	if err != nil {
+		return gate.Result{}, t.config.Translate(err)
+	}
+	return resultOf(done)
+}
 
 // InTx runs do in a savepoint. Nothing is tried again: that is for the whole
 // transaction to do.
@@ -136,92 +372,86 @@ func (t *transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gat
 	}
 	t.savepoints++
 	name := "gate_" + strconv.Itoa(t.savepoints)
-	if _, err := t.tx.ExecContext(ctx, "SAVEPOINT "+name); err != nil {
-		return fmt.Errorf("setting a savepoint: %w", t.config.Translate(err))
+	if _, err := t.Exec(ctx, "SAVEPOINT "+name, nil); err != nil {
+		return fmt.Errorf("setting a savepoint: %w", err)
 	}
 	if err := do(t); err != nil {
-		_, undo := t.tx.ExecContext(ctx, "ROLLBACK TO SAVEPOINT "+name)
+		_, undo := t.Exec(context.WithoutCancel(ctx), "ROLLBACK TO SAVEPOINT "+name, nil)
 		return errors.Join(err, undo)
 	}
-	_, err := t.tx.ExecContext(ctx, "RELEASE SAVEPOINT "+name)
+	_, err := t.Exec(ctx, "RELEASE SAVEPOINT "+name, nil)
 	return err
 }
 
-// conn runs statements, on a pool or in a transaction.
-type conn struct {
-	config  Config
-	prepare func(ctx context.Context, text string) (*sql.Stmt, error)
-	direct  interface {
-		QueryContext(ctx context.Context, text string, args ...any) (*sql.Rows, error)
-		ExecContext(ctx context.Context, text string, args ...any) (sql.Result, error)
-	}
-}
-
-func (c conn) Engine() *gate.Engine { return c.config.Engine }
-
-func (c conn) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
-	stmt, err := c.prepare(ctx, text)
-	if err != nil {
-		return nil, c.config.Translate(err)
-	}
-	var list *sql.Rows
-	if stmt != nil {
-		list, err = stmt.QueryContext(ctx, args...)
-	} else {
-		list, err = c.direct.QueryContext(ctx, text, args...)
-	}
-	if err != nil {
-		return nil, c.config.Translate(err)
-	}
-	return &rows{Rows: list, translate: c.config.Translate}, nil
-}
-
-func (c conn) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
-	stmt, err := c.prepare(ctx, text)
-	if err != nil {
-		return gate.Result{}, c.config.Translate(err)
-	}
-	var done sql.Result
-	if stmt != nil {
-		done, err = stmt.ExecContext(ctx, args...)
-	} else {
-		done, err = c.direct.ExecContext(ctx, text, args...)
-	}
-	if err != nil {
-		return gate.Result{}, c.config.Translate(err)
-	}
-	var result gate.Result
-	if result.Rows, err = done.RowsAffected(); err != nil {
-		return result, err
-	}
-	result.LastID, err = done.LastInsertId()
-	return result, err
-}
-
+// rows reads a result from the driver.
 type rows struct {
-	*sql.Rows
+	ctx       context.Context
+	list      driver.Rows
 	translate func(error) error
-	cells     []cell
-	targets   []any
+	done      func()
+	conn      *sql.Conn // to give back; nil in a transaction
+	values    []driver.Value
+	err       error
+	closed    bool
 }
 
-// cell takes a value from the driver before database/sql would copy it.
-type cell struct{ field any }
+func (r *rows) Next() bool {
+	if r.closed || r.err != nil {
+		return false
+	}
+	err := r.ctx.Err()
+	if err == nil {
+		err = r.list.Next(r.values)
+	}
+	if err != nil && !errors.Is(err, io.EOF) {
+		r.err = r.translate(err)
+	}
+	return err == nil
+}
 
-func (c *cell) Scan(src any) error { return gate.Assign(c.field, src) }
+func (r *rows) Err() error { return r.err }
+
+func (r *rows) Close() error {
+	if r.closed {
+		return nil
+	}
+	r.closed = true
+	err := r.list.Close()
+	r.done()
+	if r.conn != nil {
+		err = errors.Join(err, r.conn.Close())
+	}
+	return r.translate(err)
+}
 
 func (r *rows) Scan(fields []any) error {
-	if len(r.cells) != len(fields) {
-		r.cells = make([]cell, len(fields))
-		r.targets = make([]any, len(fields))
-		for i := range r.cells {
-			r.targets[i] = &r.cells[i]
+	if len(r.values) != len(fields) {
+		return fmt.Errorf("%d columns for %d values", len(r.values), len(fields))
+	}
+	for i, field := range fields {
+		if err := assign(field, r.values[i]); err != nil {
+			return fmt.Errorf("column %d: %w", i+1, err)
 		}
 	}
-	for i, f := range fields {
-		r.cells[i].field = f
-	}
-	return r.Rows.Scan(r.targets...)
+	return nil
 }
 
-func (r *rows) Err() error { return r.translate(r.Rows.Err()) }
+func assign(field any, value driver.Value) error {
+	switch v := value.(type) {
+	case nil:
+		return gate.SetNull(field)
+	case int64:
+		return gate.SetInt(field, v)
+	case float64:
+		return gate.SetFloat(field, v)
+	case bool:
+		return gate.SetBool(field, v)
+	case string:
+		return gate.SetString(field, v)
+	case []byte:
+		return gate.SetText(field, v)
+	case time.Time:
+		return gate.SetTime(field, v)
+	}
+	return gate.Assign(field, value)
+}

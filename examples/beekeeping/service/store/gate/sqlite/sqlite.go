@@ -4,6 +4,7 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
 	"net/url"
@@ -22,6 +23,8 @@ var Engine = &gate.Engine{
 	Quote:       '"',
 	Returning:   true,
 	Returns:     true,
+	KeepsSent:   true,
+	PlainTimes:  true,
 	FoldingLike: true,
 	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
@@ -33,17 +36,23 @@ var Engine = &gate.Engine{
 // enforced, readers do not wait for the writer, and a writer waits up to five
 // seconds for another.
 func Open(ctx context.Context, path string) (gate.DB, error) {
-	db, err := sql.Open("sqlite", dataSource(path))
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", path, err)
-	}
-	g := sqldb.New(db, sqldb.Config{Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true})
+	db := sql.OpenDB(sqldb.Connector(file{dataSource(path)}))
+	g := sqldb.New(db, sqldb.Config{
+		Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true,
+		ReadOnly: "PRAGMA query_only = 1", ReadWrite: "PRAGMA query_only = 0",
+	})
 	if err := g.Ping(ctx); err != nil {
 		g.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
 	return g, nil
 }
+
+// file makes connections to a database file.
+type file struct{ source string }
+
+func (f file) Connect(context.Context) (sqldriver.Conn, error) { return f.Driver().Open(f.source) }
+func (f file) Driver() sqldriver.Driver                        { return &driver.Driver{} }
 
 // dataSource takes a path, or one behind "sqlite:".
 func dataSource(path string) string {
