@@ -918,8 +918,12 @@ func (a *analysis) explain(err error) error {
 	}
 	next := "mend the query, or the schema"
 	if name != "" {
-		if near := a.nearColumn(name); near != "" {
+		names := a.columnNames()
+		switch near := project.Nearest(strings.ToLower(name), names); {
+		case near != "":
 			next = fmt.Sprintf("did you mean %s?", near)
+		case strings.Contains(message, "column") && len(names) > 0:
+			next = "the columns here are " + strings.Join(names, ", ")
 		}
 	}
 	return q.fault(max(at, 0), next, "%s", message)
@@ -942,12 +946,15 @@ func namedIn(message string) string {
 	return m[1][strings.LastIndexByte(m[1], '.')+1:]
 }
 
-func (a *analysis) nearColumn(name string) string {
+// columnNames are those of all sources, each once.
+func (a *analysis) columnNames() []string {
 	var names []string
 	for _, src := range a.sources {
 		for _, c := range src.columns {
-			names = append(names, c.Name)
+			if !slices.Contains(names, c.Name) {
+				names = append(names, c.Name)
+			}
 		}
 	}
-	return project.Nearest(strings.ToLower(name), names)
+	return names
 }
