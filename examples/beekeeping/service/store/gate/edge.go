@@ -99,6 +99,18 @@ func (r Relation) Each(parent any, do func(child any)) {
 	}
 }
 
+// Refer makes row refer to other, a related row, without storing it.
+func (r Relation) Refer(row, other any) error { return r.e.attachUp(row, other) }
+
+// Relations are those of the table's rows.
+func (t *Info) Relations() []Relation {
+	list := make([]Relation, len(t.edges))
+	for i, e := range t.edges {
+		list[i] = Relation{e}
+	}
+	return list
+}
+
 // With loads relations of the related rows too.
 func (r Relation) With(list ...Relation) Relation {
 	q := r.e.child

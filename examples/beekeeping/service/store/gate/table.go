@@ -294,6 +294,18 @@ func WithKey[E, K any](t Keyed[E, K], key K) Cond[E] {
 	return Cond[E]{group{" AND ", t.described(e).hasKey(t.keyParts(&key))}}
 }
 
+// SameKey holds for the row that has row's key.
+func SameKey[E any](t *Info, row E) Cond[E] { return Cond[E]{t.sameKey(row)} }
+
+// Insert stores a row whose type is not known, as the table's Insert does.
+func (t *Info) Insert(ctx context.Context, db DB, row any) error { return t.insert(ctx, db, row, nil) }
+
+// Update stores columns of a row whose type is not known, as the table's Update
+// does.
+func (t *Info) Update(ctx context.Context, db DB, row any, columns []int) error {
+	return t.update(ctx, db, row, columns)
+}
+
 // QueryOf is the query for all rows of a table or view.
 func QueryOf[E any](t Described[E]) *Query[E] {
 	var e E
