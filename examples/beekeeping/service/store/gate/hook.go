@@ -238,13 +238,6 @@ func watching(db DB) bool {
 	return ok
 }
 
-// copyOf is a copy of a row without what it is related to. Values are set
-// rather than shared.
-func (t *Info) copyOf(row any) (any, error) {
-	next := t.create()
-	return next, t.setFields(next, row)
-}
-
 // setFields gives row the values of another.
 func (t *Info) setFields(row, from any) error {
 	to := t.fieldsOf(row)
