@@ -25,11 +25,6 @@ type Config struct {
 	Translate func(error) error
 	// Retryable reports that a transaction may succeed when it is run again.
 	Retryable func(error) bool
-	// OneIsolation says that there is only one level, whatever is asked for.
-	OneIsolation bool
-	// ReadOnly and ReadWrite are statements that forbid a connection to store
-	// anything and allow it again, where the driver does not do so itself.
-	ReadOnly, ReadWrite string
 }
 
 // maxPrepared bounds the prepared statements of a connection; when there are as
@@ -283,16 +278,13 @@ func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) e
 	t := &transaction{config: p.config}
 	conn, err := p.onConn(ctx, func(s *session) (err error) {
 		t.session = s
-		t.tx, err = p.begin(ctx, s, o)
+		t.tx, err = s.BeginTx(ctx, driver.TxOptions{Isolation: driver.IsolationLevel(isolations[o.Isolation]), ReadOnly: o.ReadOnly})
 		return err
 	})
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
 	}
 	defer conn.Close()
-	if o.ReadOnly && p.config.ReadWrite != "" {
-		defer t.session.exec(context.WithoutCancel(ctx), p.config.ReadWrite, nil)
-	}
 	if err := do(t); err != nil {
 		return errors.Join(err, p.rollback(conn, t))
 	}
@@ -303,25 +295,6 @@ func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) e
 		return errors.Join(fmt.Errorf("committing: %w", p.config.Translate(err)), p.rollback(conn, t))
 	}
 	return nil
-}
-
-func (p *pool) begin(ctx context.Context, s *session, o gate.TxOptions) (driver.Tx, error) {
-	options := driver.TxOptions{Isolation: driver.IsolationLevel(isolations[o.Isolation]), ReadOnly: o.ReadOnly}
-	if p.config.OneIsolation {
-		options.Isolation = 0
-	}
-	if !o.ReadOnly || p.config.ReadOnly == "" {
-		return s.BeginTx(ctx, options)
-	}
-	if _, err := s.exec(ctx, p.config.ReadOnly, nil); err != nil {
-		return nil, err
-	}
-	tx, err := s.BeginTx(ctx, options)
-	if err != nil {
-		_, undo := s.exec(context.WithoutCancel(ctx), p.config.ReadWrite, nil)
-		return nil, errors.Join(err, undo)
-	}
-	return tx, nil
 }
 
 // rollback ends a transaction that failed. A connection on which that does not

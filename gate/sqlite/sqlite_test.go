@@ -12,11 +12,11 @@ import (
 )
 
 func TestMessages(t *testing.T) {
-	table, columns := failedColumns("constraint failed: UNIQUE constraint failed: hive.apiary_id, hive.name (2067)")
+	table, columns := failedColumns("constraint failed: UNIQUE constraint failed: hive.apiary_id, hive.name")
 	assert.Equal(t, "hive", table)
 	assert.Equal(t, []string{"apiary_id", "name"}, columns)
-	assert.Equal(t, "light", failedRule("constraint failed: CHECK constraint failed: light (275)"))
-	assert.Equal(t, "a (b) > 1", failedRule("constraint failed: CHECK constraint failed: a (b) > 1 (275)"))
+	assert.Equal(t, "light", failedRule("constraint failed: CHECK constraint failed: light"))
+	assert.Equal(t, "a (b) > 1", failedRule("constraint failed: CHECK constraint failed: a (b) > 1"))
 	_, columns = failedColumns("something else")
 	assert.Empty(t, columns)
 }

@@ -27,7 +27,7 @@ import (
 var drivers = map[string]string{
 	catalog.Postgres: "github.com/jackc/pgx/v5",
 	catalog.MySQL:    "github.com/go-sql-driver/mysql",
-	catalog.SQLite:   "modernc.org/sqlite",
+	catalog.SQLite:   "github.com/ncruces/go-sqlite3",
 }
 
 // Module is a Go module on disk.

@@ -634,7 +634,7 @@ func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
 	if t.Tests {
 		packages = append(packages, "gate/gatetest")
 	}
-	if engine != catalog.Postgres {
+	if engine == catalog.MySQL {
 		packages = append(packages, "gate/sqldb")
 	}
 	var files []render.File
