@@ -42,7 +42,7 @@ func newProject(t testing.TB, ddl string) *project.Project {
 	t.Helper()
 	root := t.TempDir()
 	for name, text := range map[string]string{
-		"schema.sql": ddl, "go.mod": "module bees\n\ngo 1.26.0\n\nrequire modernc.org/sqlite v1.999.0\n",
+		"schema.sql": ddl, "go.mod": "module bees\n\ngo 1.26.0\n\nrequire github.com/ncruces/go-sqlite3 v0.999.0\n",
 		project.FileName: "database: {ddl: [schema.sql]}\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(text), 0o644))

@@ -111,7 +111,6 @@ type Engine struct {
 	Returning    bool   // INSERT, UPDATE and DELETE take RETURNING
 	Returns      bool   // INSERT does
 	KeepsSent    bool   // nothing but the types of columns changes a value on its way in
-	PlainTimes   bool   // times are asked for as they are stored, not as the driver reads them
 	LocksRows    bool   // SELECT takes FOR UPDATE
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)

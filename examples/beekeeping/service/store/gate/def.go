@@ -205,11 +205,6 @@ func (t *Info) names(columns []int) []string {
 // Is reports whether the column has the flag.
 func (c *Column) Is(f Flag) bool { return c.Flags&f != 0 }
 
-// isTime reports whether drivers may have ideas of their own about the values.
-func (c *Column) isTime() bool {
-	return c.Type == TypeDate || c.Type == TypeTimestamp || c.Type == TypeTimestampTZ
-}
-
 // keepsSent reports whether a value is stored as it was sent, where nothing but
 // the type of the column changes it.
 func (c *Column) keepsSent() bool {

@@ -100,9 +100,6 @@ func (s *statement) output(t *Info, i int) {
 	if i >= 0 && i < len(t.Columns) && s.engine.DoubleColons {
 		cast = t.Columns[i].Cast
 	}
-	if s.engine.PlainTimes && i >= 0 && i < len(t.Columns) && t.Columns[i].isTime() {
-		s.add("+") // changes nothing, but that the driver sees no column of a time
-	}
 	if cast == "inet" { // a cast to text would add the length of the mask
 		s.add("abbrev(")
 		s.column(t, i)

@@ -1,20 +1,18 @@
-// Package sqlite opens SQLite databases for the runtime.
+// Package sqlite opens SQLite databases for the runtime, through the engine's
+// own interface of connections, prepared statements and steps.
 package sqlite
 
 import (
 	"context"
-	"database/sql"
-	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
-	"net/url"
 	"strings"
+	"sync"
+	"time"
 
-	driver "modernc.org/sqlite"
-	codes "modernc.org/sqlite/lib"
+	"github.com/ncruces/go-sqlite3"
 
 	"beekeeping/store/gate"
-	"beekeeping/store/gate/sqldb"
 )
 
 // Engine says how SQLite differs from other databases.
@@ -24,7 +22,6 @@ var Engine = &gate.Engine{
 	Returning:   true,
 	Returns:     true,
 	KeepsSent:   true,
-	PlainTimes:  true,
 	FoldingLike: true,
 	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
@@ -32,71 +29,227 @@ var Engine = &gate.Engine{
 	TimeLayout: "2006-01-02 15:04:05.999999999",
 }
 
+const (
+	mostConnections = 16
+	writerWaits     = 5 * time.Second // for another writer
+)
+
 // Open opens the database file at path, which must exist. References are
 // enforced, readers do not wait for the writer, and a writer waits up to five
 // seconds for another.
 func Open(ctx context.Context, path string) (gate.DB, error) {
-	db := sql.OpenDB(sqldb.Connector(file{dataSource(path)}))
-	g := sqldb.New(db, sqldb.Config{
-		Engine: Engine, Translate: translate, Retryable: busy, OneIsolation: true,
-		ReadOnly: "PRAGMA query_only = 1", ReadWrite: "PRAGMA query_only = 0",
-	})
-	if err := g.Ping(ctx); err != nil {
-		g.Close()
+	d := &database{path: strings.TrimPrefix(strings.TrimPrefix(path, "sqlite:"), "//"), slots: make(chan struct{}, mostConnections)}
+	if err := d.Ping(ctx); err != nil {
+		d.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
-	return g, nil
+	return d, nil
 }
 
-// file makes connections to a database file.
-type file struct{ source string }
+// database hands out connections to a file. Those that are not used wait for
+// their next use.
+type database struct {
+	path  string
+	slots chan struct{} // one for each connection that is used
 
-func (f file) Connect(context.Context) (sqldriver.Conn, error) { return f.Driver().Open(f.source) }
-func (f file) Driver() sqldriver.Driver                        { return &driver.Driver{} }
+	mu     sync.Mutex
+	idle   []*conn
+	closed bool
+}
 
-// dataSource takes a path, or one behind "sqlite:".
-func dataSource(path string) string {
-	path = strings.TrimPrefix(strings.TrimPrefix(path, "sqlite:"), "//")
-	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}
-	q := url.Values{}
-	q.Set("mode", "rw")
-	q.Set("_txlock", "immediate")
-	for _, pragma := range []string{"busy_timeout(5000)", "foreign_keys(1)", "journal_mode(WAL)", "synchronous(NORMAL)"} {
-		q.Add("_pragma", pragma)
+var errClosed = errors.New("the database has been closed")
+
+// take takes a connection out; free gives it back.
+func (d *database) take(ctx context.Context) (*conn, error) {
+	select {
+	case d.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
 	}
-	u.RawQuery = q.Encode()
-	return u.String()
+	d.mu.Lock()
+	closed := d.closed
+	var c *conn
+	if n := len(d.idle); n > 0 {
+		c = d.idle[n-1]
+		d.idle = d.idle[:n-1]
+	}
+	d.mu.Unlock()
+	var err error
+	if closed {
+		err = errClosed
+	} else if c == nil {
+		c, err = connect(d.path)
+	}
+	if err != nil {
+		<-d.slots
+		return nil, err
+	}
+	return c, nil
 }
 
-func busy(err error) bool {
-	var e *driver.Error
-	if !errors.As(err, &e) {
-		return false
+func (d *database) free(c *conn) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	<-d.slots
+	if d.closed || c.broken {
+		c.close()
+		return
 	}
-	primary := e.Code() & 0xff
-	return primary == codes.SQLITE_BUSY || primary == codes.SQLITE_LOCKED
+	d.idle = append(d.idle, c)
 }
+
+func (d *database) Engine() *gate.Engine { return Engine }
+
+func (d *database) Ping(ctx context.Context) error {
+	c, err := d.take(ctx)
+	if err != nil {
+		return translate(err)
+	}
+	d.free(c)
+	return nil
+}
+
+// Close closes the connections, those that are used when they come back.
+func (d *database) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.closed = true
+	var faults []error
+	for _, c := range d.idle {
+		faults = append(faults, c.close())
+	}
+	d.idle = nil
+	return errors.Join(faults...)
+}
+
+func (d *database) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	c, err := d.take(ctx)
+	if err != nil {
+		return nil, translate(err)
+	}
+	list, err := c.query(ctx, text, args)
+	if err != nil {
+		d.free(c)
+		return nil, err
+	}
+	list.done = func() { d.free(c) }
+	return list, nil
+}
+
+func (d *database) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	c, err := d.take(ctx)
+	if err != nil {
+		return gate.Result{}, translate(err)
+	}
+	defer d.free(c)
+	return c.exec(ctx, text, args)
+}
+
+func (d *database) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	return gate.Retry(ctx, o.Tries, busy, func() error {
+		c, err := d.take(ctx)
+		if err != nil {
+			return fmt.Errorf("beginning a transaction: %w", translate(err))
+		}
+		defer d.free(c)
+		return c.inTx(ctx, o, do)
+	})
+}
+
+// inTx runs do in a transaction. One that may write has the file to itself from
+// its beginning: what is read in it is not changed by another.
+func (c *conn) inTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) (err error) {
+	begin := "BEGIN IMMEDIATE"
+	if o.ReadOnly {
+		begin = "BEGIN"
+		if err := c.run(ctx, "PRAGMA query_only = 1"); err != nil {
+			return fmt.Errorf("beginning a transaction: %w", err)
+		}
+		defer func() { err = errors.Join(err, c.run(context.Background(), "PRAGMA query_only = 0")) }()
+	}
+	if err := c.run(ctx, begin); err != nil {
+		return fmt.Errorf("beginning a transaction: %w", err)
+	}
+	err = do(&transaction{conn: c})
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err == nil {
+		if err = c.run(ctx, "COMMIT"); err != nil {
+			err = fmt.Errorf("committing: %w", err)
+		}
+	}
+	if err != nil && !c.GetAutocommit() { // an error may have taken it back already
+		if undo := c.run(context.Background(), "ROLLBACK"); undo != nil {
+			c.broken = true // nobody must go on within it
+			err = errors.Join(err, undo)
+		}
+	}
+	return err
+}
+
+// transaction is a connection with a transaction on it.
+type transaction struct {
+	*conn
+	savepoints int
+}
+
+func (t *transaction) Engine() *gate.Engine       { return Engine }
+func (t *transaction) Ping(context.Context) error { return nil }
+func (t *transaction) Close() error               { return nil }
+func (t *transaction) Transaction()               {}
+
+func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	list, err := t.query(ctx, text, args)
+	if err != nil {
+		return nil, err
+	}
+	return list, nil
+}
+
+func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	return t.exec(ctx, text, args)
+}
+
+// InTx runs do in a savepoint. Nothing is tried again: that is for the whole
+// transaction to do.
+func (t *transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
+		return gate.ErrNestedOptions
+	}
+	t.savepoints++
+	name := fmt.Sprintf("gate_%d", t.savepoints)
+	if err := t.run(ctx, "SAVEPOINT "+name); err != nil {
+		return fmt.Errorf("setting a savepoint: %w", err)
+	}
+	if err := do(t); err != nil {
+		return errors.Join(err, t.run(context.Background(), "ROLLBACK TO "+name+"; RELEASE "+name))
+	}
+	return t.run(ctx, "RELEASE "+name)
+}
+
+func busy(err error) bool { return errors.Is(err, sqlite3.BUSY) || errors.Is(err, sqlite3.LOCKED) }
 
 func translate(err error) error {
-	var e *driver.Error
+	var e *sqlite3.Error
 	if !errors.As(err, &e) {
 		return err
 	}
 	broken := &gate.ConstraintError{Err: err}
-	switch e.Code() {
-	case codes.SQLITE_CONSTRAINT_UNIQUE, codes.SQLITE_CONSTRAINT_PRIMARYKEY, codes.SQLITE_CONSTRAINT_ROWID:
+	switch e.ExtendedCode() {
+	case sqlite3.CONSTRAINT_UNIQUE, sqlite3.CONSTRAINT_PRIMARYKEY, sqlite3.CONSTRAINT_ROWID:
 		broken.Kind = gate.UniqueBroken
 		broken.Table, broken.Columns = failedColumns(e.Error())
-	case codes.SQLITE_CONSTRAINT_FOREIGNKEY, codes.SQLITE_CONSTRAINT_TRIGGER:
+	case sqlite3.CONSTRAINT_FOREIGNKEY, sqlite3.CONSTRAINT_TRIGGER:
 		broken.Kind = gate.ReferenceBroken
-	case codes.SQLITE_CONSTRAINT_CHECK:
+	case sqlite3.CONSTRAINT_CHECK:
 		broken.Kind = gate.CheckBroken
 		broken.Name = failedRule(e.Error())
-	case codes.SQLITE_CONSTRAINT_NOTNULL:
+	case sqlite3.CONSTRAINT_NOTNULL:
 		broken.Kind = gate.NotNullBroken
 		broken.Table, broken.Columns = failedColumns(e.Error())
 	default:
-		if busy(err) || e.Code() == codes.SQLITE_CANTOPEN {
+		if busy(err) || errors.Is(err, sqlite3.CANTOPEN) {
 			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 		}
 		return err
@@ -104,18 +257,15 @@ func translate(err error) error {
 	return broken
 }
 
-// failedRule returns what stands behind "constraint failed: " in a message of
-// the form "constraint failed: CHECK constraint failed: name (275)".
+// failedRule returns what stands behind the last "constraint failed: " in a
+// message such as "constraint failed: CHECK constraint failed: name".
 func failedRule(message string) string {
-	at := strings.LastIndex(message, "constraint failed: ")
+	const before = "constraint failed: "
+	at := strings.LastIndex(message, before)
 	if at < 0 {
 		return ""
 	}
-	rule := message[at+len("constraint failed: "):]
-	if end := strings.LastIndex(rule, " ("); end >= 0 {
-		rule = rule[:end]
-	}
-	return rule
+	return message[at+len(before):]
 }
 
 // failedColumns reads "hive.apiary_id, hive.name".
