@@ -55,11 +55,15 @@ func main() {
 	}
 }
 
-// show prints a statement as it runs.
+// show prints a statement as it runs, without most of a long list of columns.
 func show(_ context.Context, s gate.Statement) {
 	text := strings.Join(strings.Fields(s.Text), " ")
-	if len(text) > 300 {
-		text = text[:297] + "..."
+	for _, list := range []struct{ begin, end string }{{"SELECT ", " FROM "}, {"select ", " from "}, {" RETURNING ", "\n"}} {
+		at := strings.Index(text, list.begin)
+		end := strings.Index(text+"\n", list.end)
+		if comma := strings.LastIndex(text[:max(0, min(at+40, len(text)))], ", "); at >= 0 && end-at > 40 && comma > at {
+			text = text[:comma] + ", …" + text[end:]
+		}
 	}
 	fmt.Println("  sql:", text)
 }
