@@ -752,3 +752,37 @@ func TestValidate(t *testing.T) {
 	}, faults)
 	require.NoError(t, visits.Validate(&visit{Code: "fine"}))
 }
+
+// TestBrokenConnectionsAreReplaced ends all connections from the server's side.
+func TestBrokenConnectionsAreReplaced(t *testing.T) {
+	eachEngineWithVisits(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		addVisit(t, ctx, db, visit{Code: "a"})
+		switch db.Engine().Name {
+		case "postgres":
+			_, _ = db.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database()", nil) // its own too
+		case "mysql":
+			_, _ = db.Exec(ctx, "KILL CONNECTION_ID()", nil)
+		}
+		var err error
+		for range 3 { // one error may be the news itself
+			var n int64
+			if n, err = visits.Count(ctx, db); err == nil {
+				assert.Equal(t, int64(1), n)
+				break
+			}
+		}
+		require.NoError(t, err)
+		ended, cancel := context.WithCancel(ctx)
+		defer cancel()
+		for v, err := range visits.Each(ended, db) { // a caller who hangs up halfway
+			if err != nil {
+				require.ErrorIs(t, err, context.Canceled)
+				break
+			}
+			assert.Equal(t, "a", v.Code)
+			cancel()
+		}
+		_, err = visits.Count(ctx, db)
+		require.NoError(t, err)
+	})
+}

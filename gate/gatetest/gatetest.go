@@ -232,7 +232,7 @@ func value(r *rand.Rand, c *gate.Column) string {
 	case gate.TypeList:
 		return "[]"
 	case gate.TypeRange:
-		return `"empty"`
+		return `{"bounds":"empty"}`
 	}
 	return words(r, c.Max)
 }
