@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/ncruces/go-sqlite3"
+	"github.com/ncruces/go-sqlite3/ext/fts5"
+	"github.com/ncruces/go-sqlite3/ext/rtree"
 
 	"beekeeping/store/gate"
 )
@@ -34,6 +36,13 @@ func connect(path string) (*conn, error) {
 	if err := raw.BusyTimeout(writerWaits); err != nil {
 		c.close()
 		return nil, err
+	}
+	// Tables for full-text and spatial search are part of most builds.
+	for _, register := range []func(*sqlite3.Conn) error{fts5.Register, rtree.Register} {
+		if err := register(raw); err != nil {
+			c.close()
+			return nil, err
+		}
 	}
 	if err := raw.Exec(settings); err != nil {
 		c.close()
