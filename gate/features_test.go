@@ -129,6 +129,13 @@ func TestWhatTheRuntimeSeesTo(t *testing.T) {
 		assert.Equal(t, int64(7), v.Least)
 		assert.Equal(t, gate.Just[int64](3), v.Score)
 
+		blind := &visit{ID: v.ID, Code: "c"}
+		require.ErrorIs(t, visits.Update(ctx, db, blind), gate.ErrStale)
+		require.NoError(t, gate.InfoOf(visits.Query()).TakeVersion(ctx, db, blind))
+		require.NoError(t, visits.Update(ctx, db, blind))
+		assert.Equal(t, int64(4), blind.Version)
+		require.NoError(t, gate.InfoOf(visits.Query()).TakeVersion(ctx, db, &visit{ID: 99}))
+
 		require.NoError(t, visits.Delete(ctx, db, v.ID))
 		require.ErrorIs(t, visits.Delete(ctx, db, v.ID), gate.ErrNotFound)
 		_, err = visits.Find(ctx, db, v.ID)

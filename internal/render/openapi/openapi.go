@@ -315,7 +315,7 @@ func writeSchema(e *model.Entity, given []string, whole bool) object {
 			continue
 		}
 		properties = append(properties, member{f.Column.Name, fieldSchema(f)})
-		if whole && !f.Nullable && !f.ByDefault && !slices.Contains(given, f.Column.Name) {
+		if whole && !f.Nullable && !f.ByDefault && f.Role == model.NoRole && !slices.Contains(given, f.Column.Name) {
 			required = append(required, f.Column.Name)
 		}
 	}
