@@ -27,6 +27,7 @@ type Model struct {
 	Open      bool   // anybody may call the service from anywhere
 	Entities  []*Entity
 	Enums     []*Enum
+	Domains   []*Domain
 	Joins     []*catalog.Table // tables that are only a relation
 	Queries   []*QueryFile
 	Followed  []Followed
@@ -92,6 +93,7 @@ type Field struct {
 	Constant  string // the default, where it is a constant
 	ByDefault bool   // the database has a value for rows that bring none
 	Role      Role
+	Domain    *Domain // that the column's type is
 	Entity    *Entity // of a query's row: the field holds one of these
 }
 
@@ -435,9 +437,10 @@ func (b *builder) addFields(e *Entity) {
 		if set.Hidden != nil {
 			f.Hidden = *set.Hidden
 		}
-		l := checks[c.Name]
+		l := b.withDomain(checks[c.Name], c)
 		f.Limits = Limits{l.least, l.most, l.above, l.below}
 		b.setType(e, f, l.labels)
+		b.setDomain(e, f)
 		e.Fields = append(e.Fields, f)
 	}
 	e.Uniques = usableUniques(e.Table)
@@ -634,6 +637,9 @@ func (b *builder) setKey(e *Entity) {
 	// The runtime finds the key by the columns' order.
 	slices.SortFunc(e.Key, func(x, y *Field) int { return slices.Index(e.Fields, x) - slices.Index(e.Fields, y) })
 	e.KeyType = e.Key[0].Value
+	if d := e.Key[0].Domain; d != nil {
+		e.KeyType = d.Base
+	}
 	if len(e.Key) > 1 {
 		e.KeyType = b.global.give(e.Name+"Key", e.Name+"RowKey")
 	}

@@ -26,6 +26,7 @@ type NamedQuery struct {
 	Shape  sqlquery.Shape
 	Args   []QueryArg
 	Pieces []sqlquery.Piece
+	Out    string   // reads the variables that the statement left; empty where there are none
 	Entity *Entity  // the rows are these; else
 	Value  *Field   // there is one value a row; else
 	Row    string   // the name of the rows' type

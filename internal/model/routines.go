@@ -65,15 +65,20 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 		if a.Mode == "table" || a.Mode == "out" && r.Kind != "procedure" {
 			continue
 		}
-		if a.Mode != "" && b.catalog.Engine == catalog.MySQL {
-			return nil, "the procedure is not callable from the store: it has out parameters, for which MySQL needs variables of a session"
+		if a.Mode == "inout" && b.catalog.Engine == catalog.MySQL {
+			return nil, "the procedure is not callable from the store: a parameter is both in and out, for which MySQL needs variables of a session"
 		}
 		if given > 0 {
 			pieces = append(pieces, sqlquery.Piece{Text: ", ", Arg: -1})
 		}
 		given++
 		if a.Mode == "out" {
-			pieces = append(pieces, sqlquery.Piece{Text: "NULL", Arg: -1})
+			text := "NULL"
+			if b.catalog.Engine == catalog.MySQL {
+				text = fmt.Sprintf("@gate_out_%d", len(outputs))
+				n.Out += ", " + text
+			}
+			pieces = append(pieces, sqlquery.Piece{Text: text, Arg: -1})
 			continue
 		}
 		f := b.field(catalog.Column{Name: name, Type: t}, nil)
@@ -97,6 +102,9 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 		n.Row = b.global.give(n.Name+"Row", n.Name+"Result")
 	}
 	n.Pieces = joined(pieces)
+	if n.Out != "" {
+		n.Out = "SELECT " + strings.TrimPrefix(n.Out, ", ")
+	}
 	return n, ""
 }
 

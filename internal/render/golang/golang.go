@@ -172,6 +172,7 @@ type page struct {
 	Title                string
 	Entity               *model.Entity
 	Enums                []*model.Enum
+	Domains              []*model.Domain
 }
 
 func (r *renderer) page(e *model.Entity, packageName string) page {
@@ -182,6 +183,11 @@ func (r *renderer) page(e *model.Entity, packageName string) page {
 	for _, en := range r.model.Enums {
 		if en.Home == e {
 			p.Enums = append(p.Enums, en)
+		}
+	}
+	for _, d := range r.model.Domains {
+		if d.Home == e {
+			p.Domains = append(p.Domains, d)
 		}
 	}
 	return p
@@ -244,6 +250,7 @@ func (r *renderer) funcs() template.FuncMap {
 		"jsonTag":        jsonTag,
 		"entityDoc":      entityDoc,
 		"enumDoc":        enumDoc,
+		"domainDoc":      domainDoc,
 		"slotType":       slotType,
 		"compositeKey":   func(e *model.Entity) bool { return len(e.Key) > 1 },
 		"tableType":      tableType,
@@ -328,6 +335,10 @@ func enumDoc(e *model.Enum) string {
 		}
 	}
 	return e.Name + ": " + lowerFirst(sentence(text))
+}
+
+func domainDoc(d *model.Domain) string {
+	return strings.TrimSpace(fmt.Sprintf("%s is the %s. %s", d.Name, comment(d.SQL), comment(d.Comment)))
 }
 
 func sentence(s string) string {

@@ -68,6 +68,9 @@ func queryResult(n *model.NamedQuery) string {
 // queryReader is the runtime's function that reads the result, and fields what
 // it is told of a row.
 func queryReader(n *model.NamedQuery) string {
+	if n.Out != "" {
+		return fmt.Sprintf("gate.ReadOut(ctx, db, q, %q, (*%s).fields)", n.Out, n.Row)
+	}
 	what := "Row"
 	if n.Value != nil {
 		what = "Value"

@@ -361,7 +361,10 @@ func (j *Joined[P, C]) statement(e *Engine) *statement {
 	s.add(", ")
 	s.inAlias(child, func() { s.outputs(l.child) })
 	j.q.writeSource(s, parent)
-	s.add(map[bool]string{true: " LEFT JOIN ", false: " JOIN "}[j.left])
+	if j.left {
+		s.add(" LEFT")
+	}
+	s.add(" JOIN ")
 	parentColumn := func(i int) { s.inAlias(parent, func() { s.column(l.parent, l.from[i]) }) }
 	s.inAlias(child, func() {
 		if l.join == nil {

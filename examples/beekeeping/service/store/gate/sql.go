@@ -188,6 +188,20 @@ func ReadMaybeValue[T any](ctx context.Context, db DB, q *SQL, field func(v *T) 
 	return v, err == nil, err
 }
 
+// ReadOut runs a call that leaves its results in variables of the session, and
+// reads these by a second statement on the same connection.
+func ReadOut[T any](ctx context.Context, db DB, call *SQL, variables string, fields func(row *T, to []any) []any) (*T, error) {
+	var row *T
+	err := inTx(ctx, db, func(tx DB) (err error) {
+		if _, err := call.Run(ctx, tx); err != nil {
+			return err
+		}
+		row, err = ReadRow(ctx, tx, NewSQL(tx).Text(variables), fields)
+		return err
+	})
+	return row, err
+}
+
 // Run runs a statement that gives no rows, and returns how many it touched.
 func (q *SQL) Run(ctx context.Context, db DB) (int64, error) {
 	result, err := q.s.exec(ctx, db)

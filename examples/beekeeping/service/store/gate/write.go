@@ -279,6 +279,24 @@ func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock) (any, erro
 	return q.bare(ctx, db)
 }
 
+// TakeVersion gives a row that says nothing about its version the one that is
+// stored, so that an update by it overwrites whatever came between. A row that
+// is not there is left as it is.
+func (t *Info) TakeVersion(ctx context.Context, db DB, row any) error {
+	v := t.stamps.version
+	if v < 0 || !fieldOf(t.fieldsOf(row)[v]).zero() {
+		return nil
+	}
+	stored, err := t.stored(ctx, db, row, ForUpdate)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return fieldOf(t.fieldsOf(row)[v]).set(fieldOf(t.fieldsOf(stored)[v]).arg())
+}
+
 // sameKey holds for the row that has row's key.
 func (t *Info) sameKey(row any) expr {
 	fields := t.fieldsOf(row)

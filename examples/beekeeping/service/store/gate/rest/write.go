@@ -102,6 +102,9 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 		}
 		status := http.StatusOK
 		err = s.res.inTx(r, func(tx gate.DB) error {
+			if err := s.res.info.TakeVersion(r.Context(), tx, row); err != nil {
+				return err
+			}
 			err := update(r.Context(), tx, row)
 			if errors.Is(err, gate.ErrNotFound) && s.res.choosesKey() {
 				status = http.StatusCreated
