@@ -233,7 +233,7 @@ func TestOnlyWhatChanged(t *testing.T) {
 		require.NoError(t, visits.UpdateChanged(ctx, db, &before, v))
 		assert.Equal(t, int64(2), v.Version)
 
-		some, err := visits.Query().Only(visits.Score).All(ctx, db)
+		some, err := visits.Query().Columns(visits.Score).All(ctx, db)
 		require.NoError(t, err)
 		assert.Equal(t, []*visit{{ID: v.ID, Score: v.Score}}, some)
 
@@ -704,7 +704,7 @@ func TestRandomGraphs(t *testing.T) {
 			for i := range r.IntN(3) {
 				k.Forages = append(k.Forages, &forage{Name: fmt.Sprint("forage ", i)})
 			}
-			require.NoError(t, keepers.InsertGraph(ctx, db, k), "seed %d", seed)
+			require.NoError(t, keepers.InsertWithRelated(ctx, db, k), "seed %d", seed)
 			read, err := keepers.With(keepers.Hives.Where(hives.FromID.IsNull()).With(hives.Splits.With(hives.Keeper)), keepers.Forages).Where(keepers.Name.Is(k.Name)).One(ctx, db)
 			require.NoError(t, err)
 			require.Len(t, read.Hives, len(k.Hives))

@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// insertGraph stores row and the rows that hang on it and have no key yet.
-func (t *Info) insertGraph(ctx context.Context, db DB, row any) error {
+// insertWithRelated stores row and the rows that hang on it and have no key yet.
+func (t *Info) insertWithRelated(ctx context.Context, db DB, row any) error {
 	return inTx(ctx, db, func(tx DB) error {
 		g := graph{tx: tx, seen: map[any]bool{}}
 		return g.insert(ctx, t, row)

@@ -98,10 +98,10 @@ func (q *Query[E]) With(related ...Related[E]) *Query[E] {
 	return &Query[E]{next}
 }
 
-// Only reads these columns and the key; the others stay empty.
+// Columns reads these columns and the key; the others stay empty.
 //
 //go:noinline
-func (q *Query[E]) Only(columns ...ColumnOf[E]) *Query[E] {
+func (q *Query[E]) Columns(columns ...ColumnOf[E]) *Query[E] {
 	next := q.q
 	next.columns = slices.Clone(q.q.info.Keys)
 	for _, i := range indexesOf(columns) {

@@ -405,7 +405,7 @@ func withArticle(words string) string {
 
 // verbNames are what a table's variable has besides columns and relations.
 var verbNames = []string{
-	"All", "Count", "Delete", "Each", "Find", "FindAll", "Import", "Insert", "InsertAll", "InsertGraph", "On", "OnLoad", "OrderBy",
+	"All", "Count", "Delete", "Each", "Find", "FindAll", "Import", "Insert", "InsertAll", "InsertWithRelated", "On", "OnLoad", "OrderBy",
 	"Purge", "Query", "Update", "UpdateAll", "UpdateChanged", "Upsert", "Validate", "Where", "With",
 }
 

@@ -242,7 +242,7 @@ func graph(ctx context.Context, db gate.DB) error {
 			{Name: "Two", Frames: 9},
 		},
 	}
-	if err := store.Apiaries.InsertGraph(ctx, db, apiary); err != nil {
+	if err := store.Apiaries.InsertWithRelated(ctx, db, apiary); err != nil {
 		return err
 	}
 	fmt.Println("Both hives refer to the apiary:", apiary.Hives[0].ApiaryID == apiary.ID && apiary.Hives[1].ApiaryID == apiary.ID)

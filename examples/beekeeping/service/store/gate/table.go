@@ -83,10 +83,10 @@ type changing[E, K any] struct {
 	Delete func(ctx context.Context, db DB, key K) error
 	// Purge removes the row of that key for good, also one that is only marked.
 	Purge func(ctx context.Context, db DB, key K) error
-	// InsertGraph stores a row with all rows that hang on it and have no key
+	// InsertWithRelated stores a row with all rows that hang on it and have no key
 	// yet: those it refers to first, those that refer to it after it. Keys are
 	// filled in. All are stored, or none.
-	InsertGraph func(ctx context.Context, db DB, row E) error
+	InsertWithRelated func(ctx context.Context, db DB, row E) error
 }
 
 // View is a view, or a table, whose rows are only read.
@@ -284,7 +284,7 @@ func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 		Purge: func(ctx context.Context, db DB, key K) error {
 			return t.remove(ctx, db, t.hasKey(parts(&key)), true)
 		},
-		InsertGraph: func(ctx context.Context, db DB, row E) error { return t.insertGraph(ctx, db, row) },
+		InsertWithRelated: func(ctx context.Context, db DB, row E) error { return t.insertWithRelated(ctx, db, row) },
 	}
 }
 
