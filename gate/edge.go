@@ -355,11 +355,7 @@ func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) e
 	return inTx(ctx, db, func(tx DB) error {
 		q := e.of(parent)
 		q.order, q.limit, q.with = nil, 0, nil
-		var before []any
-		err := q.read(ctx, tx, func() any {
-			before = append(before, q.info.create())
-			return before[len(before)-1]
-		})
+		before, err := q.rows(ctx, tx)
 		if err != nil {
 			return err
 		}

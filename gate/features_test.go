@@ -159,7 +159,7 @@ func TestManyRowsAtOnce(t *testing.T) {
 				v.Score = gate.Just(int64(i))
 			}
 			if i%5 == 0 {
-				v.Cost, _ = gate.ParseMaybe[gate.Decimal]("12.50")
+				v.Cost = cost("12.50")
 				v.Facts = gate.Just(gate.JSON(`{"a": "\n"}`))
 			}
 			rows = append(rows, v)
@@ -457,7 +457,7 @@ func TestSelections(t *testing.T) {
 			v := visit{Code: fmt.Sprintf("%c%d", 'a'+i%3, i), Least: int64(i % 3)}
 			if i > 1 {
 				v.Score = gate.Just(int64(i))
-				v.Cost, _ = gate.ParseMaybe[gate.Decimal](fmt.Sprintf("%d.25", i))
+				v.Cost = cost(fmt.Sprintf("%d.25", i))
 			}
 			addVisit(t, ctx, db, v)
 		}
@@ -749,7 +749,7 @@ func TestEach(t *testing.T) {
 
 func TestValidate(t *testing.T) {
 	v := &visit{Code: strings.Repeat("x", 61), Score: gate.Just[int64](-1)}
-	v.Cost, _ = gate.ParseMaybe[gate.Decimal]("1234567.891")
+	v.Cost = cost("1234567.891")
 	var faults gate.Faults
 	require.ErrorAs(t, visits.Validate(v), &faults)
 	assert.Equal(t, gate.Faults{
@@ -792,4 +792,12 @@ func TestBrokenConnectionsAreReplaced(t *testing.T) {
 		_, err = visits.Count(ctx, db)
 		require.NoError(t, err)
 	})
+}
+
+func cost(text string) gate.Maybe[gate.Decimal] {
+	d, err := gate.ParseDecimal(text)
+	if err != nil {
+		return gate.Null[gate.Decimal]()
+	}
+	return gate.Just(d)
 }

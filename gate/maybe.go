@@ -219,14 +219,3 @@ func (l maybeLabel[T]) parseJSON(raw []byte) error {
 	l.p.state = maybeValue
 	return l.inner().parseJSON(raw)
 }
-
-// ParseMaybe reads the text form of a value, as it stands in a path or a query
-// parameter; an empty text is null.
-func ParseMaybe[T any](s string) (Maybe[T], error) {
-	if s == "" {
-		return Null[T](), nil
-	}
-	var m Maybe[T]
-	err := m.parseText(s)
-	return m, err
-}

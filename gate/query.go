@@ -348,11 +348,7 @@ func (q query) one(ctx context.Context, db DB) (any, error) {
 
 // bare reads the only row within the limit.
 func (q query) bare(ctx context.Context, db DB) (any, error) {
-	var rows []any
-	err := q.read(ctx, db, func() any {
-		rows = append(rows, q.info.create())
-		return rows[len(rows)-1]
-	})
+	rows, err := q.rows(ctx, db)
 	switch {
 	case err != nil:
 		return nil, err
@@ -367,6 +363,15 @@ func (q query) bare(ctx context.Context, db DB) (any, error) {
 // read runs the query and reads each row into what next returns.
 func (q query) read(ctx context.Context, db DB, next func() any) error {
 	return scan(ctx, db, q.info, q.columns, q.statement(db.Engine()), nil, next)
+}
+
+// rows reads the rows alone, without what belongs to them.
+func (q query) rows(ctx context.Context, db DB) (list []any, err error) {
+	err = q.read(ctx, db, func() any {
+		list = append(list, q.info.create())
+		return list[len(list)-1]
+	})
+	return list, err
 }
 
 // complete loads what belongs to rows that were read, and runs their hooks.
@@ -419,11 +424,7 @@ func (q query) eachInChunks(ctx context.Context, db DB, yield func(row any) bool
 		if q.limit > 0 {
 			page.limit = min(eachChunk, left)
 		}
-		var list []any
-		err := page.read(ctx, db, func() any {
-			list = append(list, q.info.create())
-			return list[len(list)-1]
-		})
+		list, err := page.rows(ctx, db)
 		if err != nil {
 			return err
 		}

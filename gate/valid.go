@@ -25,13 +25,9 @@ func (f Faults) Error() string {
 	return strings.Join(texts, "; ")
 }
 
-// Validate checks row against the rules that the schema states about single
+// validate checks row against the rules that the schema states about single
 // columns: null, length, digits, labels and limits. It returns Faults, all at
 // once, or nil.
-//
-//go:noinline
-func Validate[E any](d *Def[E], row E) error { return d.info.validate(row) }
-
 func (t *Info) validate(row any) error {
 	var faults Faults
 	for i, p := range t.fieldsOf(row) {

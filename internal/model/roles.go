@@ -46,8 +46,8 @@ func (b *builder) setRoles(e *Entity) error {
 		case set == "":
 			role = suggestedRole(f)
 		case !role.fits(f):
-			return fault.New("see docs/types.md for the roles of columns",
-				"widegate.yaml: entities: %s.%s cannot have the role %s: its type is %s", e.Table.FullName(), f.Column.Name, set, f.Column.Declared)
+			return fault.New("the roles are created, updated and deleted for times, deleted for one that may be null, version for a whole number, and none",
+				"widegate.yaml: entities: %s.%s, which is %s, cannot have the role %s", e.Table.FullName(), f.Column.Name, f.Column.Declared, set)
 		}
 		if role == NoRole || e.Verbs != Full {
 			continue

@@ -258,9 +258,8 @@ func (a *analysis) merge(columns []catalog.Column) {
 			r.Column.Name = c.Name
 		}
 		known := r.Column.Type.Kind != "" && r.Column.Type.Kind != catalog.Other
-		if c.Type.Kind != "" && c.Type.Kind != catalog.Other && !(known && r.Column.Declared != "") {
-			r.Column.Type, r.Column.Declared = c.Type, c.Declared
-		} else if !known {
+		told := c.Type.Kind != "" && c.Type.Kind != catalog.Other
+		if !known || told && r.Column.Declared == "" { // what a table declares stays
 			r.Column.Type, r.Column.Declared = c.Type, c.Declared
 		}
 	}

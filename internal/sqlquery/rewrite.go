@@ -63,7 +63,7 @@ func rewritten(results []Result, was string, d script.Dialect, asText func(c cat
 	return strings.Join(list, ", ")
 }
 
-// plain are names that need no quotes.
+// quote quotes a name, unless it needs none.
 func quote(d script.Dialect, name string) string {
 	bare := name != "" && strings.ToLower(name) == name && !slices.Contains(reserved, name) &&
 		!strings.ContainsFunc(name, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') && (r < '0' || r > '9') }) && (name[0] < '0' || name[0] > '9')

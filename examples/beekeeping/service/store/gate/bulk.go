@@ -142,11 +142,7 @@ func (t *Info) rereadAll(ctx context.Context, tx DB, rows []any) error {
 		}
 	}
 	q := query{info: t, where: []expr{t.hasKeys(keys)}, deleted: true}
-	var stored []any
-	err := q.read(ctx, tx, func() any {
-		stored = append(stored, t.create())
-		return stored[len(stored)-1]
-	})
+	stored, err := q.rows(ctx, tx)
 	if err != nil {
 		return err
 	}

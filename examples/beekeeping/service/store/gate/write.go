@@ -434,14 +434,11 @@ func (t *Info) settable(fields []any, only []int) []int {
 // where it would be marked.
 func (t *Info) remove(ctx context.Context, db DB, key []expr, purge bool) error {
 	q := query{info: t, where: key, deleted: purge}
+	remove := q.deleteRows
 	if t.hooked(BeforeDelete, AfterDelete) || watching(db) {
-		n, err := q.deleteEach(ctx, db, purge)
-		if err == nil && n == 0 {
-			return ErrNotFound
-		}
-		return err
+		remove = q.deleteEach
 	}
-	n, err := q.deleteRows(ctx, db, purge)
+	n, err := remove(ctx, db, purge)
 	if err == nil && n == 0 {
 		return ErrNotFound
 	}
@@ -491,16 +488,12 @@ func (q query) deleteEach(ctx context.Context, db DB, purge bool) (n int64, err 
 }
 
 // lockedRows reads the rows of the query to change them one by one.
-func (q query) lockedRows(ctx context.Context, tx DB) (rows []any, err error) {
+func (q query) lockedRows(ctx context.Context, tx DB) ([]any, error) {
 	if len(q.info.Keys) == 0 {
 		return nil, fmt.Errorf("table %s: rows without a key cannot be changed one by one, as its hooks need it", q.info.Name)
 	}
 	q.lock, q.with, q.columns = ForUpdate, nil, nil
-	err = q.read(ctx, tx, func() any {
-		rows = append(rows, q.info.create())
-		return rows[len(rows)-1]
-	})
-	return rows, err
+	return q.rows(ctx, tx)
 }
 
 func (t *Info) deleteHooked(ctx context.Context, tx DB, row any, purge bool) error {
