@@ -15,6 +15,25 @@ import (
 
 type mood string
 
+// spot is a composite type as generated code declares one.
+type spot struct {
+	X    gate.Maybe[gate.Decimal]      `json:"x"`
+	Note gate.Maybe[string]            `json:"note"`
+	OK   gate.Maybe[bool]              `json:"ok"`
+	Tags gate.Maybe[gate.List[string]] `json:"tags"`
+	Mood gate.Maybe[mood]              `json:"mood"`
+}
+
+var spotParts = []gate.Column{
+	{Name: "x", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 9, Scale: 2}, {Name: "note", Type: gate.TypeText, Flags: gate.Nullable, Max: 20},
+	{Name: "ok", Type: gate.TypeBool, Flags: gate.Nullable}, {Name: "tags", Type: gate.TypeList, Flags: gate.Nullable},
+	{Name: "mood", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"calm", "wild"}},
+}
+
+func (s *spot) Parts() ([]gate.Column, []any) {
+	return spotParts, []any{&s.X, &s.Note, &s.OK, &s.Tags, gate.MaybeLabel(&s.Mood)}
+}
+
 // TestTextForms reads values as PostgreSQL and MySQL print them, writes them as
 // JSON, reads that again, and hands them back to the driver.
 func TestTextForms(t *testing.T) {
@@ -32,6 +51,10 @@ func TestTextForms(t *testing.T) {
 		{new(gate.TimeOfDay), new(gate.TimeOfDay), "24:00:00", `"24:00:00"`, ""},
 		{new(gate.TimeOfDay), new(gate.TimeOfDay), "-838:59:59.000001", `"-838:59:59.000001"`, ""},
 		{new(gate.TimeOfDay), new(gate.TimeOfDay), "23:59", `"23:59:00"`, "23:59:00"},
+		{new(spot), new(spot), `(1.50,"a ""b"", \\ (c)",t,"{a,NULL}",calm)`, `{"x":1.50,"note":"a \"b\", \\ (c)","ok":true,"tags":["a",null],"mood":"calm"}`, `("1.50","a ""b"", \\ (c)","true","{""a"",NULL}","calm")`},
+		{new(spot), new(spot), `(,"",,{a},)`, `{"x":null,"note":"","ok":null,"tags":["a"],"mood":null}`, `(,"",,"{""a""}",)`},
+		{new(gate.Maybe[spot]), new(gate.Maybe[spot]), `(,,f,,)`, `{"x":null,"note":null,"ok":false,"tags":null,"mood":null}`, `(,,"false",,)`},
+		{new(gate.List[spot]), new(gate.List[spot]), `{NULL,"(2,,,,)"}`, `[null,{"x":2,"note":null,"ok":null,"tags":null,"mood":null}]`, `{NULL,"(\"2\",,,,)"}`},
 		{new(gate.List[string]), new(gate.List[string]), `{a,"b c",NULL,"NULL","","q\"\\"}`, `["a","b c",null,"NULL","","q\"\\"]`, `{"a","b c",NULL,"NULL","","q\"\\"}`},
 		{new(gate.List[int32]), new(gate.List[int32]), `{}`, `[]`, ""},
 		{new(gate.List[int64]), new(gate.List[int64]), `[0:1]={-5,9223372036854775807}`, `[-5,9223372036854775807]`, `{"-5","9223372036854775807"}`},
@@ -164,6 +187,30 @@ func fuzzForms[T any](f *testing.F, seeds ...string) {
 }
 
 func FuzzInterval(f *testing.F) { fuzzForms[gate.Interval](f, "P1Y2M3DT4H5M6.5S", "PT-0.5S", "P-1W") }
+
+// TestRecordsSayWhatIsWrong gives composite values that their author has to
+// mend.
+func TestRecordsSayWhatIsWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		`5`:                 "wants an object of x, note, ok, tags, mood; got 5",
+		`null`:              "wants an object",
+		`{"x":true}`:        "x wants a decimal number",
+		`{"y":1}`:           `has no part "y"; its parts are x, note, ok, tags, mood`,
+		`{"tags":["a",{}]}`: "tags element 2 wants a string",
+	} {
+		assert.ErrorContains(t, gate.ParseJSON(new(spot), []byte(text)), want, text)
+	}
+	for _, text := range []string{``, `(`, `1,2`, `(1,2)`, `("1)`, `(,,,,,)`, `(x,,,,)`, `(,,,"{",)`} {
+		assert.Error(t, gate.Assign(new(spot), text), text)
+	}
+	c := gate.Column{Name: "at", Type: gate.TypeRecord, Flags: gate.Nullable}
+	assert.Empty(t, c.Fault(new(gate.Maybe[spot])))
+	assert.Empty(t, c.Fault(&spot{}))
+	wrong := gate.Just(spot{Note: gate.Just("twenty-one letters...."), Mood: gate.Just(mood("cross"))})
+	assert.Equal(t, `note: at most 20 characters; got 22; mood: must be one of calm, wild; got "cross"`, c.Fault(&wrong))
+}
+
+func FuzzRecord(f *testing.F) { fuzzForms[spot](f, `(1,"a ""b""",t,{a},calm)`, `(,,,,)`) }
 
 func FuzzTimeOfDay(f *testing.F) { fuzzForms[gate.TimeOfDay](f, "09:30", "-838:59:59.5", "24:00:00") }
 

@@ -32,6 +32,7 @@ const (
 	TypeInterval
 	TypeList
 	TypeRange
+	TypeRecord // a composite type of the database
 )
 
 // array reports whether a list of such values can be passed as one argument.
@@ -75,6 +76,15 @@ type Column struct {
 	Below     string   // what the value must be less than, as text
 	Default   string   // a constant default, as text
 	Cast      string   // the engine's name of a type that is carried as text
+}
+
+// exactDigits is how many digits of a number every reader of JSON keeps.
+const exactDigits = 15
+
+// Quoted reports whether JSON carries the column's numbers as strings, so that
+// every reader keeps all their digits.
+func (c *Column) Quoted() bool {
+	return c.Type == TypeNumeric && (c.Precision == 0 || c.Precision > exactDigits)
 }
 
 // Unique describes a unique key: its name in the database and its columns.
@@ -222,7 +232,7 @@ func (c *Column) Sortable() bool { return c.Comparable() && c.Type != TypeOther 
 // stands in a URL.
 func (c *Column) Comparable() bool {
 	switch c.Type {
-	case TypeJSON, TypeBytes, TypeList, TypeRange:
+	case TypeJSON, TypeBytes, TypeList, TypeRange, TypeRecord:
 		return false
 	}
 	return true
@@ -242,7 +252,7 @@ func (c *Column) leftToDatabase(f field) bool {
 		return true
 	}
 	switch c.Type {
-	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeTimeOfDay, TypeInterval, TypeList, TypeRange:
+	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeTimeOfDay, TypeInterval, TypeList, TypeRange, TypeRecord:
 		return true
 	}
 	return false

@@ -63,6 +63,8 @@ func fieldOf(p any) field {
 		return (*jsonField)(p)
 	case field:
 		return p
+	case Record:
+		return recordField{p}
 	}
 	// A named text, such as an enum. Generated code wraps those by Label, so
 	// that reflection stays off the way of rows.

@@ -100,6 +100,12 @@ func argument(v any) (any, error) {
 		return r.Float(), nil
 	case r.Kind() == reflect.String:
 		return r.String(), nil
+	case r.Kind() == reflect.Struct:
+		copied := reflect.New(r.Type())
+		copied.Elem().Set(r)
+		if record, ok := copied.Interface().(Record); ok {
+			return recordField{record}.arg(), nil
+		}
 	}
 	return nil, fmt.Errorf("%T cannot be passed to a database", v)
 }
@@ -189,12 +195,15 @@ func ReadMaybeValue[T any](ctx context.Context, db DB, q *SQL, field func(v *T) 
 }
 
 // ReadOut runs a call that leaves its results in variables of the session, and
-// reads these by a second statement on the same connection.
-func ReadOut[T any](ctx context.Context, db DB, call *SQL, variables string, fields func(row *T, to []any) []any) (*T, error) {
+// reads these by a second statement on the same connection. What is in set runs
+// before the call, to give variables their first values.
+func ReadOut[T any](ctx context.Context, db DB, call *SQL, variables string, fields func(row *T, to []any) []any, set ...*SQL) (*T, error) {
 	var row *T
 	err := inTx(ctx, db, func(tx DB) (err error) {
-		if _, err := call.Run(ctx, tx); err != nil {
-			return err
+		for _, statement := range append(set, call) {
+			if _, err := statement.Run(ctx, tx); err != nil {
+				return err
+			}
 		}
 		row, err = ReadRow(ctx, tx, NewSQL(tx).Text(variables), fields)
 		return err

@@ -66,6 +66,8 @@ func (c *Column) Fault(p any) string {
 			return fmt.Sprintf("must be one of %s; got %q", strings.Join(c.Labels, ", "), label)
 		}
 		return ""
+	case TypeRecord:
+		return partFault(p)
 	case TypeNumeric:
 		if fault := c.digitsFault(string(f.appendText(nil))); fault != "" {
 			return fault

@@ -233,6 +233,8 @@ func value(r *rand.Rand, c *gate.Column) string {
 		return "[]"
 	case gate.TypeRange:
 		return `{"bounds":"empty"}`
+	case gate.TypeRecord:
+		return "{}"
 	}
 	return words(r, c.Max)
 }

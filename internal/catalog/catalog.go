@@ -131,8 +131,17 @@ type Type struct {
 	Scale     int      `json:"scale,omitempty"`     // of them, after the point
 	Enum      string   `json:"enum,omitempty"`      // name of the enum type, qualified by its schema
 	Labels    []string `json:"labels,omitempty"`    // of an enum without a type of its own
+	Composite string   `json:"composite,omitempty"` // name of the composite type, qualified by its schema
 	Element   *Type    `json:"element,omitempty"`   // of an array or range
 	Name      string   `json:"name,omitempty"`      // of an element's type, as the engine declares it
+}
+
+// rename changes the names of the types that it is made of.
+func (t *Type) rename(change func(name *string)) {
+	for ; t != nil; t = t.Element {
+		change(&t.Enum)
+		change(&t.Composite)
+	}
 }
 
 // DefaultKind says who makes the value of a column that an insert leaves out.
@@ -220,6 +229,7 @@ type Composite struct {
 type CompositeField struct {
 	Name     string `json:"name"`
 	Declared string `json:"declared"`
+	Type     Type   `json:"type"`
 }
 
 // Sequence is a generator of numbers that stands by itself.
@@ -314,9 +324,7 @@ func (c *Catalog) LeaveOut(own string) {
 			if column.Default != nil {
 				bare(&column.Default.Sequence)
 			}
-			for kind := &column.Type; kind != nil; kind = kind.Element {
-				bare(&kind.Enum)
-			}
+			column.Type.rename(bare)
 		}
 	}
 	for i := range c.Enums {
@@ -327,6 +335,9 @@ func (c *Catalog) LeaveOut(own string) {
 	}
 	for i := range c.Composites {
 		drop(&c.Composites[i].Schema)
+		for k := range c.Composites[i].Fields {
+			c.Composites[i].Fields[k].Type.rename(bare)
+		}
 	}
 	for i := range c.Sequences {
 		drop(&c.Sequences[i].Schema)

@@ -21,17 +21,18 @@ import (
 
 // Model is everything the renderers lay out.
 type Model struct {
-	Engine    string
-	Package   string // of the store
-	Base      string // of the paths, without a slash at its end
-	Open      bool   // anybody may call the service from anywhere
-	Entities  []*Entity
-	Enums     []*Enum
-	Domains   []*Domain
-	Joins     []*catalog.Table // tables that are only a relation
-	Queries   []*QueryFile
-	Followed  []Followed
-	Attention []Attention
+	Engine     string
+	Package    string // of the store
+	Base       string // of the paths, without a slash at its end
+	Open       bool   // anybody may call the service from anywhere
+	Entities   []*Entity
+	Enums      []*Enum
+	Domains    []*Domain
+	Composites []*Composite
+	Joins      []*catalog.Table // tables that are only a relation
+	Queries    []*QueryFile
+	Followed   []Followed
+	Attention  []Attention
 }
 
 // Followed is a table that came along because another refers to it.
@@ -93,8 +94,9 @@ type Field struct {
 	Constant  string // the default, where it is a constant
 	ByDefault bool   // the database has a value for rows that bring none
 	Role      Role
-	Domain    *Domain // that the column's type is
-	Entity    *Entity // of a query's row: the field holds one of these
+	Domain    *Domain    // that the column's type is
+	Composite *Composite // that the column's type is
+	Entity    *Entity    // of a query's row: the field holds one of these
 }
 
 // Limits restrict the values of a field.
@@ -125,6 +127,7 @@ const (
 	KindInterval    Kind = "Interval"
 	KindList        Kind = "List"
 	KindRange       Kind = "Range"
+	KindRecord      Kind = "Record"
 	KindOther       Kind = "Other"
 )
 
@@ -466,6 +469,8 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 	switch {
 	case t.Element != nil:
 		b.setCompound(e, f)
+	case t.Kind == catalog.Compound:
+		b.setComposite(e, f)
 	case t.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite: // which keeps any text in such columns
 		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
 	case t.Kind == catalog.EnumKind && t.Enum != "":
@@ -486,6 +491,10 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 	if f.Enum != nil {
 		f.Kind, f.Value = KindEnum, f.Enum.Name
 	}
+	f.setNullable()
+}
+
+func (f *Field) setNullable() {
 	f.Type = f.Value
 	if f.Nullable {
 		f.Type = "gate.Maybe[" + f.Value + "]"
@@ -550,7 +559,7 @@ func (b *builder) setCompound(e *Entity, f *Field) {
 	t := f.Column.Type
 	f.Kind, f.Value = KindOther, "string"
 	switch t.Element.Kind {
-	case catalog.Geometric, catalog.Compound, catalog.Array, catalog.Range:
+	case catalog.Geometric, catalog.Array, catalog.Range:
 		return
 	}
 	element := &Field{Column: &catalog.Column{Name: f.Column.Name, Declared: t.Name, Type: *t.Element}}
@@ -561,6 +570,11 @@ func (b *builder) setCompound(e *Entity, f *Field) {
 	if known, ok := b.catalog.Enum(t.Element.Enum); ok && t.Element.Enum != "" {
 		element.Enum = b.enum(e, t.Element.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
 		element.Kind, element.Value = KindEnum, element.Enum.Name
+	}
+	if t.Element.Kind == catalog.Compound {
+		if b.setComposite(e, element); element.Composite == nil {
+			return
+		}
 	}
 	f.Element = element
 	f.Kind, f.Value = KindList, "gate.List["+element.Value+"]"

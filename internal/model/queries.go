@@ -26,6 +26,7 @@ type NamedQuery struct {
 	Shape  sqlquery.Shape
 	Args   []QueryArg
 	Pieces []sqlquery.Piece
+	In     []sqlquery.Piece // sets the variables of parameters that are both in and out
 	Out    string   // reads the variables that the statement left; empty where there are none
 	Entity *Entity  // the rows are these; else
 	Value  *Field   // there is one value a row; else
@@ -108,7 +109,7 @@ func (b *queryBuilder) carriedAsText(c catalog.Column) bool {
 // AsText reports whether PostgreSQL is asked for the value as text.
 func (f *Field) AsText() bool {
 	switch f.Kind {
-	case KindOther, KindTimeOfDay, KindInterval, KindList, KindRange:
+	case KindOther, KindTimeOfDay, KindInterval, KindList, KindRange, KindRecord:
 		return true
 	}
 	return f.Kind == KindEnum && f.Column.Type.Kind == catalog.EnumKind
@@ -124,20 +125,20 @@ func (b *queryBuilder) field(c catalog.Column, source *catalog.Column) *Field {
 	case c.Type.Element != nil:
 		element := &Field{Column: &catalog.Column{Name: c.Name, Type: *c.Type.Element}}
 		element.Kind, element.Value = goType(*c.Type.Element)
+		element.setComposite(b.model.composite(c.Type.Element.Composite))
 		f.Element, f.Kind, f.Value = element, KindList, "gate.List["+element.Value+"]"
 		if c.Type.Kind == catalog.Range {
 			f.Kind, f.Value = KindRange, "gate.Range["+element.Value+"]"
 		}
 	case c.Type.Kind == catalog.EnumKind:
 		f.Kind, f.Value = KindText, "string"
+	case c.Type.Kind == catalog.Compound:
+		f.setComposite(b.model.composite(c.Type.Composite))
 	}
 	if en := b.enum(c, source); en != nil && f.Kind == KindText {
 		f.Enum, f.Kind, f.Value = en, KindEnum, en.Name
 	}
-	f.Type = f.Value
-	if f.Nullable {
-		f.Type = "gate.Maybe[" + f.Value + "]"
-	}
+	f.setNullable()
 	return f
 }
 

@@ -120,7 +120,7 @@ func (b *builder) addFinders(e *Entity) {
 // comparable reports whether rows can be found by a value of the field.
 func (f *Field) comparable() bool {
 	switch f.Kind {
-	case KindJSON, KindList, KindRange, KindBytes:
+	case KindJSON, KindList, KindRange, KindRecord, KindBytes:
 		return false
 	}
 	return true

@@ -50,7 +50,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 	call := fmt.Sprintf("%s(", b.quoted(r.Schema, r.Name))
 	pieces := []sqlquery.Piece{{Text: call, Arg: -1}}
 	var outputs []catalog.Column
-	names := newNamespace("ctx", "db", "q", "to", "row", "v")
+	names := newNamespace("ctx", "db", "q", "set", "to", "row", "v")
 	given := 0
 	for i, a := range r.Arguments {
 		t, ok := sqlquery.TypeNamed(b.catalog, a.Declared)
@@ -65,24 +65,26 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 		if a.Mode == "table" || a.Mode == "out" && r.Kind != "procedure" {
 			continue
 		}
-		if a.Mode == "inout" && b.catalog.Engine == catalog.MySQL {
-			return nil, "the procedure is not callable from the store: a parameter is both in and out, for which MySQL needs variables of a session"
-		}
 		if given > 0 {
 			pieces = append(pieces, sqlquery.Piece{Text: ", ", Arg: -1})
 		}
 		given++
+		variable := "NULL"
+		if b.catalog.Engine == catalog.MySQL && a.Mode != "" {
+			variable = fmt.Sprintf("@gate_out_%d", len(outputs))
+			n.Out += ", " + variable
+		}
 		if a.Mode == "out" {
-			text := "NULL"
-			if b.catalog.Engine == catalog.MySQL {
-				text = fmt.Sprintf("@gate_out_%d", len(outputs))
-				n.Out += ", " + text
-			}
-			pieces = append(pieces, sqlquery.Piece{Text: text, Arg: -1})
+			pieces = append(pieces, sqlquery.Piece{Text: variable, Arg: -1})
 			continue
 		}
 		f := b.field(catalog.Column{Name: name, Type: t}, nil)
 		n.Args = append(n.Args, QueryArg{Name: names.give(unexported(splitWords(name))), Value: f.Value, Type: f.Value})
+		if n.Out != "" && a.Mode == "inout" {
+			n.In = append(n.In, sqlquery.Piece{Text: ", " + variable + " = ", Arg: -1}, sqlquery.Piece{Arg: len(n.Args) - 1})
+			pieces = append(pieces, sqlquery.Piece{Text: variable, Arg: -1})
+			continue
+		}
 		pieces = append(pieces, sqlquery.Piece{Arg: len(n.Args) - 1})
 		if b.catalog.Engine == catalog.Postgres {
 			text := "::"
@@ -104,6 +106,9 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 	n.Pieces = joined(pieces)
 	if n.Out != "" {
 		n.Out = "SELECT " + strings.TrimPrefix(n.Out, ", ")
+	}
+	if len(n.In) > 0 {
+		n.In[0].Text = "SET " + strings.TrimPrefix(n.In[0].Text, ", ")
 	}
 	return n, ""
 }

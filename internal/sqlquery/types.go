@@ -34,6 +34,11 @@ func TypeNamed(c *catalog.Catalog, name string) (catalog.Type, bool) {
 	if e, ok := c.Enum(name); ok {
 		return catalog.Type{Kind: catalog.EnumKind, Enum: catalog.Qualify(e.Schema, e.Name)}, true
 	}
+	for _, composite := range c.Composites {
+		if full := catalog.Qualify(composite.Schema, composite.Name); name == strings.ToLower(full) {
+			return catalog.Type{Kind: catalog.Compound, Composite: full}, true
+		}
+	}
 	if base, _, sized := strings.Cut(name, "("); sized {
 		name = strings.TrimSpace(base)
 	}

@@ -475,7 +475,7 @@ func (p *pg) typeStatement(n node) error {
 		schema, name := p.target(n.at("typevar"))
 		c := &catalog.Composite{Schema: schema, Name: name, Fields: []catalog.CompositeField{}}
 		for _, f := range n.list("coldeflist") {
-			c.Fields = append(c.Fields, catalog.CompositeField{Name: f.text("colname"), Declared: p.typeOf(f.at("typeName")).declared})
+			c.Fields = append(c.Fields, p.compositeField(f))
 		}
 		p.composites[c.Schema+"."+c.Name] = c
 		p.types[catalog.Qualify(schema, name)] = userType{kind: "c"}
@@ -558,17 +558,23 @@ func (p *pg) alterComposite(n node) {
 		def, name := cmd.at("def"), cmd.text("name")
 		switch cmd.text("subtype") {
 		case "AT_AddColumn":
-			c.Fields = append(c.Fields, catalog.CompositeField{Name: def.text("colname"), Declared: p.typeOf(def.at("typeName")).declared})
+			c.Fields = append(c.Fields, p.compositeField(def))
 		case "AT_DropColumn":
 			c.Fields = slices.DeleteFunc(c.Fields, func(f catalog.CompositeField) bool { return f.Name == name })
 		case "AT_AlterColumnType":
 			for i := range c.Fields {
 				if c.Fields[i].Name == name {
-					c.Fields[i].Declared = p.typeOf(def.at("typeName")).declared
+					t := p.typeOf(def.at("typeName"))
+					c.Fields[i].Declared, c.Fields[i].Type = t.declared, t.typ
 				}
 			}
 		}
 	}
+}
+
+func (p *pg) compositeField(def node) catalog.CompositeField {
+	t := p.typeOf(def.at("typeName"))
+	return catalog.CompositeField{Name: def.text("colname"), Declared: t.declared, Type: t.typ}
 }
 
 func (p *pg) createDomain(n node) {

@@ -196,7 +196,7 @@ func (p *pg) ownType(schema, name string) (column, bool) {
 			return column{declared: declared, typ: postgres.TypeOf(postgres.Name{Name: name, Schema: s, Kind: t.kind}, postgres.Name{}, -1), known: true}, true
 		}
 		if _, ok := p.tables[full]; ok {
-			return column{declared: declared, typ: catalog.Type{Kind: catalog.Compound}, known: true}, true
+			return column{declared: declared, typ: postgres.TypeOf(postgres.Name{Name: name, Schema: s, Kind: "c"}, postgres.Name{}, -1), known: true}, true
 		}
 	}
 	return column{}, false

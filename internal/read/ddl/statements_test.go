@@ -110,7 +110,7 @@ func TestPostgresStatements(t *testing.T) {
 		{"CREATE TYPE mood AS ENUM ('a'); ALTER TYPE mood ADD VALUE 'b' AFTER 'a'; ALTER TYPE mood ADD VALUE IF NOT EXISTS 'a'; CREATE TABLE hive (m mood[])", "table hive(m mood[]?); enum mood(a,b)"},
 		{"CREATE DOMAIN w AS numeric(4,1) NOT NULL CHECK (VALUE > 0); CREATE TABLE hive (w w)", "table hive(w w); domain w numeric(4,1) true 1"},
 		{"CREATE DOMAIN w AS int; ALTER DOMAIN w SET NOT NULL; ALTER DOMAIN w DROP NOT NULL; ALTER DOMAIN w SET DEFAULT 5; DROP DOMAIN w; CREATE TABLE hive (id int)", "table hive(id integer?)"},
-		{"CREATE TYPE spot AS (x int, y text); ALTER TYPE spot DROP ATTRIBUTE y, ALTER ATTRIBUTE x TYPE bigint; CREATE TABLE hive (s spot)", `table hive(s spot?); type spot [{"name":"x","declared":"bigint"}]`},
+		{"CREATE TYPE spot AS (x int, y text); ALTER TYPE spot DROP ATTRIBUTE y, ALTER ATTRIBUTE x TYPE bigint; CREATE TABLE hive (s spot)", `table hive(s spot?); type spot [{"name":"x","declared":"bigint","type":{"kind":"int","bits":64}}]`},
 		{"CREATE SEQUENCE n; CREATE TABLE hive (id int DEFAULT nextval('n'), b int DEFAULT nextval('m'::text))", "table hive(id integer? #n, b integer? #); sequence n"},
 		{"CREATE SEQUENCE n; CREATE TABLE hive (id int DEFAULT nextval('n')); ALTER SEQUENCE n OWNED BY hive.id; ALTER SEQUENCE n RENAME TO m", "table hive(id integer? #)"},
 		{"CREATE TABLE a (id int, x int CHECK (x > 0)); CREATE TABLE b (y int) INHERITS (a)", "table a(id integer?, x integer?); check a_x_check (x > 0); table b(id integer?, x integer?, y integer?); check a_x_check (x > 0)"},

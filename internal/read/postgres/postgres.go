@@ -27,7 +27,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	}
 	defer session.Close()
 	conn, config := session.conn, session.conn.Config()
-	r := &reader{progress: progress, conn: conn, catalog: &catalog.Catalog{Engine: catalog.Postgres}, tables: map[uint32]int{}}
+	r := &reader{progress: progress, conn: conn, catalog: &catalog.Catalog{Engine: catalog.Postgres}, tables: map[uint32]int{}, composites: map[uint32]int{}}
 	if err := r.chooseSchemas(ctx, schemas); err != nil {
 		return nil, err
 	}
@@ -84,7 +84,9 @@ type reader struct {
 	catalog  *catalog.Catalog
 	progress func(what string)
 	tables   map[uint32]int // by object id, into catalog.Tables
-	own      string         // the schema that is found without its name
+
+	composites map[uint32]int // by object id of their relation, into catalog.Composites
+	own        string         // the schema that is found without its name
 }
 
 func (r *reader) schemas() []string { return r.catalog.Schemas }
@@ -199,20 +201,15 @@ func (r *reader) readDomains(ctx context.Context) error {
 
 func (r *reader) readComposites(ctx context.Context) error {
 	return r.each(ctx, "composite types", `
-		SELECT n.nspname, t.typname, coalesce(obj_description(t.oid, 'pg_type'), ''),
-			ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum),
-			ARRAY(SELECT format_type(a.atttypid, a.atttypmod) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum)
+		SELECT c.oid, n.nspname, t.typname, coalesce(obj_description(t.oid, 'pg_type'), '')
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_type t ON t.typrelid = c.oid
 		WHERE n.nspname = ANY($1) AND c.relkind = 'c'`, func(row pgx.Rows) error {
-		var c catalog.Composite
-		var names, declared []string
-		if err := row.Scan(&c.Schema, &c.Name, &c.Comment, &names, &declared); err != nil {
+		var id uint32
+		c := catalog.Composite{Fields: []catalog.CompositeField{}}
+		if err := row.Scan(&id, &c.Schema, &c.Name, &c.Comment); err != nil {
 			return err
 		}
-		c.Fields = []catalog.CompositeField{}
-		for i, name := range names {
-			c.Fields = append(c.Fields, catalog.CompositeField{Name: name, Declared: declared[i]})
-		}
+		r.composites[id] = len(r.catalog.Composites)
 		r.catalog.Composites = append(r.catalog.Composites, c)
 		return nil
 	})
@@ -293,7 +290,8 @@ func (r *reader) readInheritance(ctx context.Context) error {
 	})
 }
 
-// readColumns reads domains as their base types, whose names go beside them. A
+// readColumns reads the columns of tables and the fields of composite types.
+// It reads domains as their base types, whose names go beside them. A
 // default that takes its number from a sequence counts as an identity; the
 // sequence is named where it belongs to no column, or to another.
 func (r *reader) readColumns(ctx context.Context) error {
@@ -332,7 +330,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 			LIMIT 1) s ON true
 		LEFT JOIN pg_namespace sn ON sn.oid = s.relnamespace
 		LEFT JOIN pg_collation co ON co.oid = a.attcollation
-		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm') AND NOT c.relispartition
+		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'c') AND NOT c.relispartition
 			AND a.attnum > 0 AND NOT a.attisdropped
 		ORDER BY a.attrelid, a.attnum`, r.addColumn)
 }
@@ -350,10 +348,6 @@ func (r *reader) addColumn(row pgx.Rows) error {
 		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation); err != nil {
 		return err
 	}
-	t := r.table(id)
-	if t == nil {
-		return nil
-	}
 	if elementModifier >= 0 {
 		modifier = elementModifier
 	}
@@ -363,6 +357,15 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	}
 	if dimensions > 1 { // which the engine does not hold rows to, but their author meant it
 		c.Type = catalog.Type{Kind: catalog.Other}
+	}
+	if i, ok := r.composites[id]; ok {
+		known := &r.catalog.Composites[i]
+		known.Fields = append(known.Fields, catalog.CompositeField{Name: c.Name, Declared: c.Declared, Type: c.Type})
+		return nil
+	}
+	t := r.table(id)
+	if t == nil {
+		return nil
 	}
 	c.Nullable = !notNull
 	switch {
@@ -566,7 +569,7 @@ func TypeOf(own, element Name, modifier int32) catalog.Type {
 	case own.Kind == "e":
 		return catalog.Type{Kind: catalog.EnumKind, Enum: catalog.Qualify(own.Schema, own.Name)}
 	case own.Kind == "c":
-		return catalog.Type{Kind: catalog.Compound}
+		return catalog.Type{Kind: catalog.Compound, Composite: catalog.Qualify(own.Schema, own.Name)}
 	case own.Kind == "r" && element.Name != "":
 		inner := TypeOf(element, Name{}, -1)
 		return catalog.Type{Kind: catalog.Range, Element: &inner}

@@ -25,7 +25,7 @@ func TestTypes(t *testing.T) {
 		{basic("bit"), none, 3, catalog.Type{Kind: catalog.BitString, Size: 3}},
 		{basic("_numeric"), basic("numeric"), 8<<16 | 3 + 4, catalog.Type{Kind: catalog.Array, Element: &decimal}},
 		{Name{"stock", "size", "e"}, none, -1, catalog.Type{Kind: catalog.EnumKind, Enum: "stock.size"}},
-		{Name{"public", "spot", "c"}, none, -1, catalog.Type{Kind: catalog.Compound}},
+		{Name{"public", "spot", "c"}, none, -1, catalog.Type{Kind: catalog.Compound, Composite: "public.spot"}},
 		{Name{"pg_catalog", "int4range", "r"}, basic("int4"), -1, catalog.Type{Kind: catalog.Range, Element: &catalog.Type{Kind: catalog.Int, Bits: 32}}},
 		{basic("hstore"), none, -1, catalog.Type{Kind: catalog.Other}},
 	} {

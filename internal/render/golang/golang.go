@@ -173,6 +173,7 @@ type page struct {
 	Entity               *model.Entity
 	Enums                []*model.Enum
 	Domains              []*model.Domain
+	Composites           []*model.Composite
 }
 
 func (r *renderer) page(e *model.Entity, packageName string) page {
@@ -188,6 +189,11 @@ func (r *renderer) page(e *model.Entity, packageName string) page {
 	for _, d := range r.model.Domains {
 		if d.Home == e {
 			p.Domains = append(p.Domains, d)
+		}
+	}
+	for _, c := range r.model.Composites {
+		if c.Home == e {
+			p.Composites = append(p.Composites, c)
 		}
 	}
 	return p
@@ -251,6 +257,8 @@ func (r *renderer) funcs() template.FuncMap {
 		"entityDoc":      entityDoc,
 		"enumDoc":        enumDoc,
 		"domainDoc":      domainDoc,
+		"compositeDoc":   compositeDoc,
+		"partPointer":    func(f *model.Field) string { return pointerTo(f, "c."+f.Name) },
 		"slotType":       slotType,
 		"compositeKey":   func(e *model.Entity) bool { return len(e.Key) > 1 },
 		"tableType":      tableType,
@@ -339,6 +347,10 @@ func enumDoc(e *model.Enum) string {
 
 func domainDoc(d *model.Domain) string {
 	return strings.TrimSpace(fmt.Sprintf("%s is the %s. %s", d.Name, comment(d.SQL), comment(d.Comment)))
+}
+
+func compositeDoc(c *model.Composite) string {
+	return strings.TrimSpace(fmt.Sprintf("%s is a value of the %s. %s", c.Name, comment(c.SQL), comment(c.Comment)))
 }
 
 func sentence(s string) string {
@@ -451,7 +463,7 @@ func columnClass(f *model.Field) string {
 		return "Array"
 	case model.KindRange:
 		return "Span"
-	case model.KindBool, model.KindBytes, model.KindEnum, model.KindOther:
+	case model.KindBool, model.KindBytes, model.KindEnum, model.KindOther, model.KindRecord:
 		return "Value"
 	}
 	return "Ordered"

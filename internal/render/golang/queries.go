@@ -69,7 +69,11 @@ func queryResult(n *model.NamedQuery) string {
 // it is told of a row.
 func queryReader(n *model.NamedQuery) string {
 	if n.Out != "" {
-		return fmt.Sprintf("gate.ReadOut(ctx, db, q, %q, (*%s).fields)", n.Out, n.Row)
+		set := ""
+		if len(n.In) > 0 {
+			set = ", set"
+		}
+		return fmt.Sprintf("gate.ReadOut(ctx, db, q, %q, (*%s).fields%s)", n.Out, n.Row, set)
 	}
 	what := "Row"
 	if n.Value != nil {
@@ -114,23 +118,31 @@ func rowFields(n *model.NamedQuery) []string {
 	return append(steps, "return to")
 }
 
-// querySteps put the statement together.
+// querySteps put the statement together, and the one that comes before it.
 func querySteps(n *model.NamedQuery) []string {
-	steps := []string{"q := gate.NewSQL(db)"}
+	if len(n.In) == 0 {
+		return statementSteps("q", n, n.Pieces)
+	}
+	return append(statementSteps("set", n, n.In), statementSteps("q", n, n.Pieces)...)
+}
+
+// statementSteps put a statement together in a variable.
+func statementSteps(variable string, n *model.NamedQuery, pieces []sqlquery.Piece) []string {
+	steps := []string{variable + " := gate.NewSQL(db)"}
 	var chain []string
 	var when []int
 	flush := func() {
 		if len(chain) == 0 {
 			return
 		}
-		line := "q." + strings.Join(chain, ".")
+		line := variable + "." + strings.Join(chain, ".")
 		if len(when) > 0 {
 			line = "if " + present(n, when) + " {\n\t" + line + "\n}"
 		}
 		steps = append(steps, line)
 		chain = nil
 	}
-	for _, p := range n.Pieces {
+	for _, p := range pieces {
 		if !slices.Equal(p.When, when) {
 			flush()
 			when = p.When
@@ -150,7 +162,7 @@ func querySteps(n *model.NamedQuery) []string {
 			chain = append(chain, fmt.Sprintf("Choice(int(%s), %s)", arg.Name, strings.Join(texts, ", ")))
 		case arg.List:
 			flush()
-			line := fmt.Sprintf("gate.In(q, %t, %s)", p.Not, arg.Name)
+			line := fmt.Sprintf("gate.In(%s, %t, %s)", variable, p.Not, arg.Name)
 			if len(when) > 0 {
 				line = "if " + present(n, when) + " {\n\t" + line + "\n}"
 			}

@@ -249,7 +249,7 @@ func listParameters(e *model.Entity) []object {
 	}
 	list = append(list, withParameter(e)...)
 	for _, f := range visible(e) {
-		if f.Kind == model.KindJSON || f.Kind == model.KindBytes || f.Kind == model.KindList || f.Kind == model.KindRange {
+		if f.Kind == model.KindJSON || f.Kind == model.KindBytes || f.Kind == model.KindList || f.Kind == model.KindRange || f.Kind == model.KindRecord {
 			continue
 		}
 		p := query(f.Column.Name, "Only rows with this value, or one of several.", object{{"type", "array"}, {"items", valueSchema(f)}})
@@ -405,6 +405,12 @@ func valueSchema(f *model.Field) object {
 		return object{{"type", "object"}, {"required", []string{"from", "to", "bounds"}}, {"properties", object{
 			{"from", bound}, {"to", bound}, {"bounds", object{{"type", "string"}, {"enum", []any{"[)", "[]", "(]", "()", "empty"}}}},
 		}}}
+	case model.KindRecord:
+		parts := make(object, len(f.Composite.Parts))
+		for i, p := range f.Composite.Parts {
+			parts[i] = member{p.Column.Name, orNull(valueSchema(p))}
+		}
+		return object{{"type", "object"}, {"properties", parts}, {"additionalProperties", false}}
 	case model.KindInt16:
 		return limited(object{{"type", "integer"}, {"format", "int16"}})
 	case model.KindInt32:

@@ -149,7 +149,7 @@ func setElement(p any, text string) error {
 		*p = v
 		return err
 	case *bool:
-		*p = text == "t"
+		*p = text == "t" || text == "true"
 		return nil
 	}
 	return fieldOf(p).set(text)

@@ -65,9 +65,6 @@ type relation struct {
 	prefix    string
 }
 
-// exactDigits is how many digits of a number every JSON reader keeps.
-const exactDigits = 15
-
 // NewShape makes the shape of a table or view with a key.
 //
 //go:noinline
@@ -91,8 +88,7 @@ func newShape[E, K any](path string, all *gate.Query[E], relations []Relation[E]
 	for i := range info.Columns {
 		c := &info.Columns[i]
 		if !c.Is(gate.Hidden) {
-			quoted := c.Type == gate.TypeNumeric && (c.Precision == 0 || c.Precision > exactDigits)
-			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":", quoted})
+			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":", c.Quoted()})
 		}
 	}
 	for _, r := range relations {
