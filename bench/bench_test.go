@@ -178,11 +178,14 @@ func TestBothSidesGiveTheSame(t *testing.T) {
 				assert.Len(t, d.Samples, len(h.Samples))
 			}
 			require.NoError(t, s.store.Insert(ctx, byHand(delivery(50))))
+			stored := byHand(delivery(53))
+			require.NoError(t, s.store.InsertStored(ctx, stored))
+			assert.NotZero(t, stored.ID)
 			require.NoError(t, s.store.InsertLoop(ctx, []*byhand.Delivery{byHand(delivery(51)), byHand(delivery(52))}))
 			if engine != "sqlite" { // where each side has a file of its own
 				n, err := store.Deliveries.Count(ctx, s.db)
 				require.NoError(t, err)
-				assert.Equal(t, int64(43), n)
+				assert.Equal(t, int64(44), n)
 			}
 		})
 	}
@@ -222,6 +225,9 @@ func scenarios(ctx context.Context, s sides) []scenario {
 		{"insert one",
 			func(i int) error { return store.Deliveries.Insert(ctx, s.db, delivery(i)) },
 			func(i int) error { return s.store.Insert(ctx, byHand(delivery(i))) }, map[string]string{"postgres": "1", "mysql": "1", "sqlite": "1"}},
+		{"the same, whole row back",
+			func(i int) error { return store.Deliveries.Insert(ctx, s.db, delivery(i)) },
+			func(i int) error { return s.store.InsertStored(ctx, byHand(delivery(i))) }, nil},
 		{"insert 1,000, filled in",
 			func(int) error {
 				for _, d := range batch {

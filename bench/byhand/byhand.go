@@ -58,6 +58,7 @@ type Store struct {
 	find     *sql.Stmt
 	list     *sql.Stmt
 	insert   *sql.Stmt
+	stored   *sql.Stmt // insert that gives the row back
 	samples  map[int]*sql.Stmt // by the number of parents
 	many     map[int]*sql.Stmt // by the number of rows
 }
@@ -66,6 +67,7 @@ type Store struct {
 func New(ctx context.Context, db *sql.DB, engine string) (*Store, error) {
 	s := &Store{db: db, numbered: engine == "postgres", lastID: engine == "mysql", samples: map[int]*sql.Stmt{}, many: map[int]*sql.Stmt{}}
 	insert := "INSERT INTO delivery (" + insertColumns + ") VALUES " + s.places(1, width)
+	stored := insert + " RETURNING " + columns
 	if !s.lastID {
 		insert += " RETURNING id"
 	}
@@ -73,6 +75,7 @@ func New(ctx context.Context, db *sql.DB, engine string) (*Store, error) {
 		"SELECT " + columns + " FROM delivery WHERE id = " + s.place(1):                                       &s.find,
 		"SELECT " + columns + " FROM delivery WHERE id >= " + s.place(1) + " ORDER BY id LIMIT " + s.place(2): &s.list,
 		insert: &s.insert,
+		stored: &s.stored,
 	} {
 		stmt, err := db.PrepareContext(ctx, text)
 		if err != nil {
@@ -193,6 +196,14 @@ func (s *Store) Insert(ctx context.Context, d *Delivery) error {
 	}
 	d.ID, err = result.LastInsertId()
 	return err
+}
+
+// InsertStored stores a delivery and reads back what is stored then.
+func (s *Store) InsertStored(ctx context.Context, d *Delivery) error {
+	if err := scan(s.stored.QueryRowContext(ctx, args(nil, d)...), d); err != nil {
+		return fmt.Errorf("inserting a delivery: %w", err)
+	}
+	return nil
 }
 
 // InsertLoop stores deliveries one by one in a transaction.
