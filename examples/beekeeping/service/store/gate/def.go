@@ -3,6 +3,8 @@ package gate
 import (
 	"context"
 	"fmt"
+	"sync"
+	"sync/atomic"
 )
 
 // Type is the kind of value a column holds, the same on every engine.
@@ -118,6 +120,8 @@ type Info struct {
 	Uniques []Unique
 	Keys    []int // columns of the primary key, in its order of columns
 
+	texts  sync.Map     // of textKey, strings
+	kept   atomic.Int32 // how many
 	index  map[string]int
 	create func() any
 	fields func(to []any, row any) []any

@@ -50,12 +50,17 @@ func (s *statement) newAlias() string {
 	return "t" + strconv.Itoa(s.tables)
 }
 
-// bind writes a placeholder for v.
-func (s *statement) bind(v any) {
+// argument adds a value to those of the placeholders.
+func (s *statement) argument(v any) {
 	if s.args == nil {
 		s.args = make([]any, 0, 16)
 	}
 	s.args = append(s.args, s.engine.arg(v))
+}
+
+// bind writes a placeholder for v.
+func (s *statement) bind(v any) {
+	s.argument(v)
 	if s.engine.Numbered {
 		var digits [20]byte
 		s.WriteByte('$')
@@ -87,11 +92,44 @@ func (s *statement) column(t *Info, i int) {
 
 // outputs writes the columns of t as they are read.
 func (s *statement) outputs(t *Info) {
+	key := textKey{s.engine, s.alias, 0}
+	if s.again(t, key) {
+		return
+	}
+	start := s.Len()
 	for i := range t.Columns {
 		if i > 0 {
 			s.add(", ")
 		}
 		s.output(t, i)
+	}
+	s.remember(t, key, start)
+}
+
+// textKey names a part of a statement that is the same each time.
+type textKey struct {
+	engine *Engine
+	alias  string
+	sent   uint64 // the columns of an insert, a bit each; 0 for what is read
+}
+
+// mostTexts is how many parts of statements are kept for a table: what comes in
+// from outside may choose among very many.
+const mostTexts = 100
+
+// again writes a part of a statement that was written before.
+func (s *statement) again(t *Info, key textKey) bool {
+	text, ok := t.texts.Load(key)
+	if ok {
+		s.WriteString(text.(string))
+	}
+	return ok
+}
+
+// remember keeps what was written since start.
+func (s *statement) remember(t *Info, key textKey, start int) {
+	if s.err == nil && t.kept.Add(1) <= mostTexts {
+		t.texts.Store(key, strings.Clone(s.String()[start:]))
 	}
 }
 

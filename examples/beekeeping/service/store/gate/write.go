@@ -90,6 +90,26 @@ func (t *Info) sent(to []int, fields []any) []int {
 
 // writeInsert writes an insert of rows, each given by its fields.
 func (t *Info) writeInsert(s *statement, sent []int, rows [][]any) {
+	if len(rows) > 1 || len(t.Columns) > 64 {
+		t.writeInsertAnew(s, sent, rows)
+		return
+	}
+	key := textKey{engine: s.engine, alias: "INSERT"}
+	for _, i := range sent {
+		key.sent |= 1 << i
+	}
+	if !s.again(t, key) {
+		start := s.Len()
+		t.writeInsertAnew(s, sent, rows)
+		s.remember(t, key, start)
+		return
+	}
+	for _, i := range sent {
+		s.argument(fieldOf(rows[0][i]).arg())
+	}
+}
+
+func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any) {
 	s.add("INSERT INTO ", s.engine.table(t.Schema, t.Name))
 	if len(sent) == 0 {
 		if s.engine.DuplicateKey {
