@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -43,9 +44,11 @@ func (p *Problem) Error() string { return p.Detail }
 // send writes the problem.
 func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 	p.Instance = r.URL.EscapedPath()
-	text, err := json.Marshal(p)
-	if err != nil {
-		text = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500}`)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false) // so that < and > are read as they are
+	if err := enc.Encode(p); err != nil {
+		text.WriteString("{\"type\":\"about:blank\",\"title\":\"Internal Server Error\",\"status\":500}\n")
 	}
 	h := w.Header()
 	h.Set("Content-Type", "application/problem+json")
@@ -55,7 +58,7 @@ func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(p.Status)
 	if r.Method != http.MethodHead {
-		w.Write(append(text, '\n'))
+		w.Write(text.Bytes())
 	}
 }
 

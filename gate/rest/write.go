@@ -59,8 +59,7 @@ func storeNew[E, K any](s *Shape[E, K], w http.ResponseWriter, r *http.Request, 
 	if s.keyParts != nil {
 		w.Header().Set("Location", s.res.location(row))
 	}
-	sendRow(w, http.StatusCreated, &s.res, row, nil)
-	return nil
+	return sendRow(w, r, http.StatusCreated, &s.res, row)
 }
 
 // withReferences completes an error of an engine that does not tell which
@@ -118,8 +117,7 @@ func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
 		if status == http.StatusCreated {
 			w.Header().Set("Location", s.res.location(row))
 		}
-		sendRow(w, status, &s.res, row, nil)
-		return nil
+		return sendRow(w, r, status, &s.res, row)
 	}
 }
 
@@ -158,8 +156,7 @@ func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.D
 		if err != nil {
 			return withReferences(r.Context(), s, row, err)
 		}
-		sendRow(w, http.StatusOK, &s.res, row, nil)
-		return nil
+		return sendRow(w, r, http.StatusOK, &s.res, row)
 	}
 }
 
@@ -277,7 +274,7 @@ type jsonMember struct {
 
 // readObject reads the members of the request's JSON object, in their order.
 func readObject(r *http.Request, mediaType string) ([]jsonMember, error) {
-	if err := acceptJSON(r); err != nil {
+	if _, err := chooseFormat(r, "", jsonFormats); err != nil {
 		return nil, err
 	}
 	sent, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
@@ -367,12 +364,12 @@ func (b *body) read(list []jsonMember) error {
 	if len(b.faults) == 0 {
 		return nil
 	}
-	p := NewProblem(http.StatusUnprocessableEntity, "%s", summary(b.faults))
+	p := NewProblem(http.StatusUnprocessableEntity, "%s", faultsText(b.faults))
 	p.Errors = b.faults
 	return p
 }
 
-func summary(faults []Fault) string {
+func faultsText(faults []Fault) string {
 	if len(faults) == 1 {
 		return "one value of the body is not right"
 	}

@@ -653,7 +653,7 @@ func relationRoutes(store string, e *model.Entity) []string {
 
 // Runtime copies what a project of the engine needs of the runtime's sources.
 func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
-	packages := []string{"gate", "gate/rest", "gate/" + engine}
+	packages := []string{"gate", "gate/cql2", "gate/rest", "gate/" + engine}
 	if t.Tests {
 		packages = append(packages, "gate/gatetest")
 	}
