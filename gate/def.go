@@ -61,6 +61,7 @@ const (
 	CreatedAt                   // when the row was inserted
 	UpdatedAt                   // when the row was last stored
 	DeletedAt                   // when the row was deleted; it stays
+	Opaque                      // the database cannot tell whether two values are the same
 	Version                     // counts the updates, and so tells that another came between
 )
 
@@ -256,7 +257,7 @@ func (c *Column) Comparable() bool {
 	case TypeJSON, TypeBytes, TypeList, TypeRange, TypeRecord:
 		return false
 	}
-	return true
+	return !c.Is(Opaque)
 }
 
 // leftToDatabase reports whether an insert leaves the column out, so that the

@@ -104,6 +104,12 @@ const (
 	errOutOfRange        = 1264
 	errTruncated         = 1265
 	errNoDefault         = 1364
+	errWrongTime         = 1292
+	errWrongValue        = 1366
+	errWrongGeometry     = 1416
+	errResultOutOfRange  = 1690
+	errTimeMariaDB       = 1969
+	errTimeMySQL         = 3024
 	errStillReferenced   = 1451
 	errNoReferencedRow   = 1452
 	errCheckMySQL        = 3819
@@ -142,6 +148,12 @@ func translate(err error) error {
 	case errDataTooLong, errOutOfRange, errTruncated:
 		broken.Kind = gate.TooLong
 		broken.Columns = one(quoted(e.Message, columnName))
+	case errWrongTime, errWrongValue, errWrongGeometry, errResultOutOfRange:
+		broken.Kind = gate.WrongForm
+		broken.Columns = one(quoted(e.Message, columnName))
+		broken.Err = errors.New("the database cannot read it") // what it says names tables
+	case errTimeMariaDB, errTimeMySQL:
+		return fmt.Errorf("%w: %w", gate.ErrTimeout, err)
 	case errTooManyConns, errServerShuttingOff:
 		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 	default:

@@ -258,7 +258,8 @@ const (
 	dateOutOfRange       = "22008"
 	wrongDateForm        = "22007"
 	wrongTextForm        = "22P02"
-	dataException        = "22000" // such as a range whose bounds are the wrong way round
+	dataException        = "22" // such as a range whose bounds are the wrong way round
+	queryCanceled        = "57014"
 	serializationFailure = "40001"
 	deadlockDetected     = "40P01"
 	connectionException  = "08"
@@ -297,10 +298,17 @@ func translate(err error) error {
 		broken.Columns = []string{e.ColumnName}
 	case stringTruncation, numericOutOfRange, dateOutOfRange:
 		broken.Kind = gate.TooLong
-	case wrongDateForm, wrongTextForm, dataException:
+	case wrongDateForm, wrongTextForm:
 		broken.Kind = gate.WrongForm
 		broken.Err = errors.New(e.Message) // which names the value, and nothing of the schema
+	case queryCanceled:
+		return fmt.Errorf("%w: %w", gate.ErrTimeout, err)
 	default:
+		if strings.HasPrefix(e.Code, dataException) {
+			broken.Kind = gate.WrongForm
+			broken.Err = errors.New(e.Message)
+			return broken
+		}
 		if strings.HasPrefix(e.Code, connectionException) || strings.HasPrefix(e.Code, operatorIntervention) || e.Code == tooManyConnections {
 			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 		}

@@ -438,7 +438,7 @@ func (v value) argument(n *cql2.Node) (any, error) {
 		text += "T00:00:00Z"
 	case n.Op == cql2.Timestamp && v.family == days:
 		return nil, n.Errorf("%s is a date; compare it with DATE('2026-05-01')", v.node)
-	case n.Op == cql2.Number && v.family != numbers, n.Op == cql2.Boolean && v.family != booleans, n.Op == cql2.Text && (v.family == numbers || v.family == booleans), n.Op == cql2.List:
+	case n.Op == cql2.Number && v.family != numbers, n.Op == cql2.Boolean && v.family != booleans, n.Op == cql2.Text && (v.family == numbers && !noNumber[text] || v.family == booleans), n.Op == cql2.List:
 		return nil, n.Errorf("expected %s to compare with %s; got %s", v.wanted(), v.node, n)
 	}
 	if v.column.Type == gate.TypeEnum {
@@ -452,6 +452,9 @@ func (v value) argument(n *cql2.Node) (any, error) {
 	}
 	return arg, nil
 }
+
+// noNumber are the values of columns of numbers that are written as texts.
+var noNumber = map[string]bool{"NaN": true, "Infinity": true, "-Infinity": true}
 
 // wanted says what the value is compared with.
 func (v value) wanted() string {

@@ -291,7 +291,7 @@ func (l *listing) send(w http.ResponseWriter, r *http.Request, query *gate.Query
 	if l.limit == 0 {
 		return l.export(w, r, query)
 	}
-	db := l.res.api.config.DB
+	db := l.res.api.db(r.Context())
 	ordered := gate.OrderByKey(query)
 	start, backwards, offset, err := l.start(ordered)
 	if err != nil {
@@ -352,7 +352,7 @@ func (l *listing) findPlaces(r *http.Request, query *gate.Query[any], set *rowSe
 			return ""
 		}
 		var text string
-		text, err = gate.Place(r.Context(), l.res.api.config.DB, query, row, before)
+		text, err = gate.Place(r.Context(), l.res.api.db(r.Context()), query, row, before)
 		return text
 	}
 	switch {

@@ -81,7 +81,7 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 		p.retryAfter = "2"
 		slog.WarnContext(ctx, "database unavailable", "error", err)
 		return p
-	case errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, gate.ErrTimeout):
 		return NewProblem(http.StatusGatewayTimeout, "the database took too long to answer")
 	}
 	slog.ErrorContext(ctx, "request failed", "error", err)
@@ -102,7 +102,7 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is too long or out of range"), broken.Columns, "is too long or out of range")
 	}
 	if broken.Kind == gate.WrongForm {
-		return NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err)
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err), broken.Columns, "has another form")
 	}
 	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
 }

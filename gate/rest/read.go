@@ -50,7 +50,7 @@ func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *ga
 	if err := l.check(); err != nil {
 		return err
 	}
-	row, err := gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.config.DB)
+	row, err := gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.db(req.Context()))
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func readParent[P, K any](r *http.Request, s *Shape[P, K]) (P, error) {
 		var none P
 		return none, err
 	}
-	return find(r.Context(), s.res.api.config.DB, s, key)
+	return find(r.Context(), s.res.api.db(r.Context()), s, key)
 }
 
 // find returns the row of a key.
@@ -139,8 +139,8 @@ func putBuffer(b *[]byte) {
 }
 
 // sendRow sends a row that was stored.
-func sendRow(w http.ResponseWriter, r *http.Request, status int, res *resource, row any) error {
-	l := listing{res: res, format: asJSON}
+func sendRow(w http.ResponseWriter, r *http.Request, status int, res *resource, row any, nodes []node) error {
+	l := listing{res: res, format: asJSON, nodes: nodes}
 	if prefers(r, "return=minimal") {
 		w.Header().Set("Preference-Applied", "return=minimal")
 		w.Header().Set("ETag", res.tagOf(row))

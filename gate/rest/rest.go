@@ -47,6 +47,8 @@ type Config struct {
 	DB      gate.DB
 	OpenAPI []byte // the document at /openapi.json
 	Open    bool   // may be reached from other machines
+
+	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
 }
 
 // API is a service: routes, and what is around them.
@@ -86,6 +88,18 @@ func New(config Config, parts ...Part) (*API, error) {
 	a.mux.HandleFunc("GET /health/ready", a.serveReady)
 	return a, nil
 }
+
+// db is where a request reads and writes: within the transaction that it is part
+// of, or the database.
+func (a *API) db(ctx context.Context) gate.DB {
+	if tx, ok := ctx.Value(txKey{}).(gate.DB); ok {
+		return tx
+	}
+	return a.config.DB
+}
+
+// txKey finds the transaction of a context.
+type txKey struct{}
 
 // connect finds for each relation the resource that it leads to.
 func (a *API) connect() error {

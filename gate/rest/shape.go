@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -43,8 +44,8 @@ type resource struct {
 	api        *API
 	relations  []relation
 	members    []member
-	referredBy []string // paths of resources that refer to this one
-
+	referredBy []string                                                // paths of resources that refer to this one
+	create     func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
 }
 
 // member is a column as a JSON member.

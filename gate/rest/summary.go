@@ -263,7 +263,7 @@ func (m *summary) send(w http.ResponseWriter, r *http.Request) error {
 		*b = appendCSV(*b, m.names())
 	}
 	written := false
-	err := m.query.Read(r.Context(), m.res.api.config.DB, func() []any { return fields }, func() error {
+	err := m.query.Read(r.Context(), m.res.api.db(r.Context()), func() []any { return fields }, func() error {
 		if written {
 			*b = append(*b, m.format.between...)
 		}

@@ -90,6 +90,7 @@ type Field struct {
 	Auto      bool // the database numbers the rows
 	Computed  bool // by the database, which takes no other value
 	Hidden    bool
+	Opaque    bool // the database cannot tell whether two values are the same
 	Limits    Limits
 	Constant  string // the default, where it is a constant
 	ByDefault bool   // the database has a value for rows that bring none
@@ -444,6 +445,7 @@ func (b *builder) addFields(e *Entity) {
 		f.Limits = Limits{l.least, l.most, l.above, l.below}
 		b.setType(e, f, l.labels)
 		b.setDomain(e, f)
+		f.Opaque = opaque(&f.Column.Type, f.Column.Declared)
 		e.Fields = append(e.Fields, f)
 	}
 	e.Uniques = usableUniques(e.Table)
@@ -499,6 +501,14 @@ func (f *Field) setNullable() {
 	if f.Nullable {
 		f.Type = "gate.Maybe[" + f.Value + "]"
 	}
+}
+
+// opaque reports whether PostgreSQL has no = for values of a type.
+func opaque(t *catalog.Type, declared string) bool {
+	if t.Element != nil {
+		return t.Element.Kind == catalog.JSON || opaque(t.Element, strings.TrimSuffix(t.Name, "[]"))
+	}
+	return t.Kind == catalog.XML || t.Kind == catalog.Geometric && (strings.HasPrefix(declared, "point") || strings.HasPrefix(declared, "polygon"))
 }
 
 func goType(t catalog.Type) (Kind, string) {

@@ -27,11 +27,11 @@ type NamedQuery struct {
 	Args   []QueryArg
 	Pieces []sqlquery.Piece
 	In     []sqlquery.Piece // sets the variables of parameters that are both in and out
-	Out    string   // reads the variables that the statement left; empty where there are none
-	Entity *Entity  // the rows are these; else
-	Value  *Field   // there is one value a row; else
-	Row    string   // the name of the rows' type
-	Fields []*Field // of the row
+	Out    string           // reads the variables that the statement left; empty where there are none
+	Entity *Entity          // the rows are these; else
+	Value  *Field           // there is one value a row; else
+	Row    string           // the name of the rows' type
+	Fields []*Field         // of the row
 }
 
 // QueryArg is an argument as a Go parameter.

@@ -586,6 +586,7 @@ func flagsOf(f *model.Field) []string {
 		{f.Computed, "Generated"},
 		{f.Nullable, "Nullable"},
 		{f.Hidden, "Hidden"},
+		{f.Opaque, "Opaque"},
 		{f.Role == model.CreatedRole, "CreatedAt"},
 		{f.Role == model.UpdatedRole, "UpdatedAt"},
 		{f.Role == model.DeletedRole, "DeletedAt"},
@@ -640,7 +641,7 @@ func relationRoutes(store string, e *model.Entity) []string {
 		}
 		routes = append(routes, fmt.Sprintf("rest.On(%q, rest.ListUnder(%s))", "GET "+at, reading))
 		if r.Reverse() && r.To.Verbs != model.ReadOnly {
-			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.CreateUnder(%s, s.create%s))", "POST "+at, args, r.To.Name))
+			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.CreateUnder(%s))", "POST "+at, args))
 		}
 		if r.Linkable() {
 			routes = append(routes,

@@ -6,9 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -75,7 +73,7 @@ func appendScalar(b *bytes.Buffer, v any) {
 
 // Render returns the document. title names the service.
 func Render(m *model.Model, title string) []byte {
-	d := document{model: m}
+	d := document{model: m, drafts: map[string]bool{}}
 	for _, e := range m.Entities {
 		d.addResource(e)
 	}
@@ -85,11 +83,10 @@ func Render(m *model.Model, title string) []byte {
 		{"tags", d.tags},
 		{"paths", append(d.paths, d.servicePaths()...)},
 		{"components", object{
-			{"schemas", append(d.schemas, problemSchemas()...)},
-			{"responses", object{{"problem", object{
-				{"description", "What went wrong, as RFC 9457 says it."},
-				{"content", object{{"application/problem+json", object{{"schema", ref("problem")}}}}},
-			}}}},
+			{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
+			{"parameters", sharedParameters()},
+			{"headers", sharedHeaders()},
+			{"responses", problemResponses()},
 		}},
 	}
 	var text bytes.Buffer
@@ -103,6 +100,8 @@ type document struct {
 	tags    []object
 	paths   object
 	schemas object
+
+	drafts map[string]bool // schemas of new rows that are there
 }
 
 // schemaName is the name of an entity among the schemas, which may hold ASCII
@@ -123,16 +122,16 @@ func ref(schema string) object { return object{{"$ref", "#/components/schemas/" 
 
 func (d *document) addResource(e *model.Entity) {
 	d.tags = append(d.tags, object{{"name", e.Path}, {"description", orElse(e.Table.Comment, "The "+string(e.Table.Kind)+" "+e.Table.FullName()+".")}})
-	d.schemas = append(d.schemas, member{schemaName(e), d.rowSchema(e)})
+	d.schemas = append(d.schemas, member{schemaName(e), d.rowSchema(e, true)}, member{schemaName(e) + ".part", d.rowSchema(e, false)})
 	if e.Verbs != model.ReadOnly {
-		d.schemas = append(d.schemas, member{schemaName(e) + ".new", writeSchema(e, nil, true)})
+		d.newSchema(e, nil)
 	}
 	if e.Verbs == model.Full {
 		d.schemas = append(d.schemas, member{schemaName(e) + ".change", writeSchema(e, nil, false)})
 	}
 	d.schemas = append(d.schemas, member{schemaName(e) + ".list", listSchema(e)})
 	at := d.model.Base + "/" + e.Path
-	d.paths = append(d.paths, member{at, d.collection(e)})
+	d.paths = append(d.paths, member{at, d.collection(e)}, member{at + "/summary", d.summary(e)})
 	if len(e.Key) == 0 {
 		return
 	}
@@ -149,133 +148,13 @@ func orElse(s, other string) string {
 	return s
 }
 
-func (d *document) collection(e *model.Entity) object {
-	ops := object{{"get", operation(e, "list"+e.Plural, "Lists "+e.Path+".", listParameters(e), nil, http.StatusOK, ref(schemaName(e)+".list"))}}
-	if e.Verbs != model.ReadOnly {
-		ops = append(ops, member{"post", operation(e, "create"+e.Name, "Stores "+e.Article+".", nil,
-			body("application/json", schemaName(e)+".new"), http.StatusCreated, ref(schemaName(e)))})
-	}
-	return ops
-}
-
-func (d *document) row(e *model.Entity) object {
-	ops := object{
-		{"parameters", []object{keyParameter(e, "key")}},
-		{"get", operation(e, "get"+e.Name, "Returns "+e.Article+".", withParameter(e), nil, http.StatusOK, ref(schemaName(e)))},
-	}
-	if e.Verbs != model.Full {
-		return ops
-	}
-	return append(ops,
-		member{"put", operation(e, "replace"+e.Name, "Replaces "+e.Article+".", nil, body("application/json", schemaName(e)+".new"), http.StatusOK, ref(schemaName(e)))},
-		member{"patch", operation(e, "change"+e.Name, "Changes "+e.Article+" by a JSON merge patch.", nil,
-			body("application/merge-patch+json", schemaName(e)+".change"), http.StatusOK, ref(schemaName(e)))},
-		member{"delete", operation(e, "delete"+e.Name, "Removes "+e.Article+".", nil, nil, http.StatusNoContent, nil)},
-	)
-}
-
-func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
-	key := member{"parameters", []object{keyParameter(e, "key")}}
-	name := e.Name + r.Name
-	if r.Kind == model.ToOne {
-		summary := fmt.Sprintf("Returns the %s of %s.", strings.ReplaceAll(r.JSON, "_", " "), e.Article)
-		d.paths = append(d.paths, member{at, object{key, {"get", operation(e, "get"+name, summary, withParameter(r.To), nil, http.StatusOK, ref(schemaName(r.To)))}}})
-		return
-	}
-	summary := fmt.Sprintf("Lists the %s of %s.", strings.ReplaceAll(r.JSON, "_", " "), e.Article)
-	ops := object{key, {"get", operation(e, "list"+name, summary, listParameters(r.To), nil, http.StatusOK, ref(schemaName(r.To)+".list"))}}
-	if r.Reverse() && r.To.Verbs != model.ReadOnly {
-		ops = append(ops, member{"post", operation(e, "create"+name, "Stores "+r.To.Article+" that refers to the "+e.Words+".", nil,
-			object{{"required", true}, {"content", object{{"application/json", object{{"schema", d.underSchema(r)}}}}}}, http.StatusCreated, ref(schemaName(r.To)))})
-	}
-	d.paths = append(d.paths, member{at, ops})
-	if r.Linkable() {
-		d.paths = append(d.paths, member{at + "/{other}", object{
-			{"parameters", []object{keyParameter(e, "key"), keyParameter(r.To, "other")}},
-			{"put", operation(e, "link"+name, "Links two rows; they may be linked already.", nil, nil, http.StatusNoContent, nil)},
-			{"delete", operation(e, "unlink"+name, "Ends the link of two rows; there may be none.", nil, nil, http.StatusNoContent, nil)},
-		}})
-	}
-}
-
-// operation describes one verb of one path.
-func operation(e *model.Entity, id, summary string, parameters []object, request object, status int, answer object) object {
-	op := object{{"operationId", id}, {"tags", []string{e.Path}}, {"summary", summary}}
-	if len(parameters) > 0 {
-		op = append(op, member{"parameters", parameters})
-	}
-	if request != nil {
-		op = append(op, member{"requestBody", request})
-	}
-	good := object{{"description", http.StatusText(status)}}
-	if answer != nil {
-		good = append(good, member{"content", object{{"application/json", object{{"schema", answer}}}}})
-	}
-	responses := object{{strconv.Itoa(status), good}}
-	if strings.HasPrefix(id, "replace") && status == http.StatusOK {
-		responses = append(responses, member{"201", append(object{{"description", http.StatusText(http.StatusCreated)}}, good[1:]...)})
-	}
-	responses = append(responses, member{"default", object{{"$ref", "#/components/responses/problem"}}})
-	return append(op, member{"responses", responses})
-}
-
-func body(mediaType, schema string) object {
-	return object{{"required", true}, {"content", object{{mediaType, object{{"schema", ref(schema)}}}}}}
-}
-
-func keyParameter(e *model.Entity, name string) object {
-	columns := make([]string, len(e.Key))
-	for i, f := range e.Key {
-		columns[i] = f.Column.Name
-	}
-	schema := object{{"type", "string"}}
-	if len(e.Key) == 1 {
-		schema = valueSchema(e.Key[0])
-	}
-	description := "The key of " + e.Article + ": " + strings.Join(columns, ",") + "."
-	return object{{"name", name}, {"in", "path"}, {"required", true}, {"description", description}, {"schema", schema}}
-}
-
-func query(name, description string, schema object) object {
-	return object{{"name", name}, {"in", "query"}, {"description", description}, {"schema", schema}}
-}
-
-func listParameters(e *model.Entity) []object {
-	list := []object{
-		query("limit", "The most rows to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}, {"default", 50}}),
-		query("after", "The `next` of the page before.", object{{"type", "string"}}),
-		query("sortby", "Columns to order by, separated by commas; one with - before it descends.", object{{"type", "string"}}),
-		query("count", "Whether to count all rows that match.", object{{"type", "boolean"}, {"default", false}}),
-	}
-	list = append(list, withParameter(e)...)
-	for _, f := range visible(e) {
-		if f.Kind == model.KindJSON || f.Kind == model.KindBytes || f.Kind == model.KindList || f.Kind == model.KindRange || f.Kind == model.KindRecord {
-			continue
-		}
-		p := query(f.Column.Name, "Only rows with this value, or one of several.", object{{"type", "array"}, {"items", valueSchema(f)}})
-		list = append(list, append(p, member{"explode", true}))
-	}
-	return list
-}
-
-func withParameter(e *model.Entity) []object {
-	if len(e.Relations) == 0 {
-		return nil
-	}
-	names := make([]string, len(e.Relations))
-	for i, r := range e.Relations {
-		names[i] = r.JSON
-	}
-	schema := object{{"type", "array"}, {"items", object{{"type", "string"}, {"examples", names}}}} // one a line, so that edits beside them merge
-	return []object{append(query("with", "Relations to embed, separated by commas; a dot leads on.", schema), member{"explode", false})}
-}
-
 func visible(e *model.Entity) []*model.Field {
 	return slices.DeleteFunc(slices.Clone(e.Fields), func(f *model.Field) bool { return f.Hidden })
 }
 
-// rowSchema is a stored row, with the related rows that may be embedded.
-func (d *document) rowSchema(e *model.Entity) object {
+// rowSchema is a stored row, whole or with some properties only, with the
+// related rows that may be embedded.
+func (d *document) rowSchema(e *model.Entity, whole bool) object {
 	var properties object
 	required := []string{}
 	for _, f := range visible(e) {
@@ -293,16 +172,10 @@ func (d *document) rowSchema(e *model.Entity) object {
 	if e.Table.Comment != "" {
 		s = append(s, member{"description", e.Table.Comment})
 	}
-	return append(s, member{"required", required}, member{"properties", properties}, member{"additionalProperties", false})
-}
-
-// underSchema is a new row whose reference comes from the path.
-func (d *document) underSchema(r *model.Relation) object {
-	var given []string
-	for _, p := range r.Pairs {
-		given = append(given, p[1])
+	if whole {
+		s = append(s, member{"required", required})
 	}
-	return writeSchema(r.To, given, true)
+	return append(s, member{"properties", properties}, member{"additionalProperties", false})
 }
 
 // writeSchema is a row as it is sent: whole to be stored, or part of it as a
@@ -331,7 +204,7 @@ func listSchema(e *model.Entity) object {
 		{"type", "object"},
 		{"required", []string{"items"}},
 		{"properties", object{
-			{"items", object{{"type", "array"}, {"items", ref(schemaName(e))}}},
+			{"items", object{{"type", "array"}, {"items", object{{"anyOf", []object{ref(schemaName(e)), ref(schemaName(e) + ".part")}}}}}},
 			{"next", object{{"type", "string"}, {"description", "Asks for the next page by `after`; missing on the last."}}},
 			{"matched", object{{"type", "integer"}, {"description", "The number of all rows that match, with count=true."}}},
 		}},
@@ -422,7 +295,7 @@ func valueSchema(f *model.Field) object {
 	case model.KindFloat64:
 		return orNoNumber(limited(object{{"type", "number"}, {"format", "double"}}))
 	case model.KindNumeric:
-		if p := f.Column.Type.Precision; p == 0 || p > exactDigits {
+		if quoted(f) {
 			return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
 		}
 		return limited(object{{"type", "number"}})
@@ -432,7 +305,9 @@ func valueSchema(f *model.Field) object {
 		return object{{"type", "string"}, {"contentEncoding", "base64"}}
 	case model.KindDate:
 		return text("date")
-	case model.KindTimestamp, model.KindTimestampTZ:
+	case model.KindTimestamp: // which has no zone, as RFC 3339 wants it
+		return object{{"type", "string"}, {"pattern", `^[+-]?[0-9]{4,}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$|^-?infinity$`}}
+	case model.KindTimestampTZ:
 		return text("date-time")
 	case model.KindUUID:
 		return text("uuid")

@@ -1,0 +1,333 @@
+package openapi
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"widegate/internal/model"
+)
+
+// operation is one verb of one path.
+type operation struct {
+	entity     *model.Entity
+	id         string
+	summary    string
+	parameters []object
+	body       object
+	good       []answer
+	problems   []int // what is likely; everything else is the default
+}
+
+// answer is what comes back when all is well.
+type answer struct {
+	status  int
+	content object
+	headers []string
+}
+
+func (o operation) object() object {
+	op := object{{"operationId", o.id}, {"tags", []string{o.entity.Path}}, {"summary", o.summary}}
+	if len(o.parameters) > 0 {
+		op = append(op, member{"parameters", o.parameters})
+	}
+	if o.body != nil {
+		op = append(op, member{"requestBody", o.body})
+	}
+	var responses object
+	for _, a := range o.good {
+		response := object{{"description", http.StatusText(a.status)}}
+		if len(a.headers) > 0 {
+			var headers object
+			for _, name := range a.headers {
+				headers = append(headers, member{name, object{{"$ref", "#/components/headers/" + name}}})
+			}
+			response = append(response, member{"headers", headers})
+		}
+		if a.content != nil {
+			response = append(response, member{"content", a.content})
+		}
+		responses = append(responses, member{strconv.Itoa(a.status), response})
+	}
+	for _, status := range o.problems {
+		responses = append(responses, member{strconv.Itoa(status), object{{"$ref", "#/components/responses/" + strconv.Itoa(status)}}})
+	}
+	responses = append(responses, member{"default", object{{"$ref", "#/components/responses/problem"}}})
+	return append(op, member{"responses", responses})
+}
+
+// problemCases are the problems that the document names, with what they mean.
+var problemCases = []struct {
+	status int
+	text   string
+}{
+	{http.StatusBadRequest, "The request cannot be read: a parameter is unknown or wrong, or the body is no JSON."},
+	{http.StatusNotFound, "There is no such row."},
+	{http.StatusNotAcceptable, "None of the formats of Accept can be met."},
+	{http.StatusConflict, "A value is taken already, or the row is still referred to."},
+	{http.StatusPreconditionFailed, "The row has been changed since it was read."},
+	{http.StatusRequestEntityTooLarge, "The body is too large."},
+	{http.StatusUnsupportedMediaType, "The body has another Content-Type than those listed."},
+	{http.StatusUnprocessableEntity, "Values of the body are not right; `errors` has all of them."},
+}
+
+func problemResponses() object {
+	content := object{{"application/problem+json", object{{"schema", ref("problem")}}}}
+	list := object{{"problem", object{{"description", "What went wrong, as RFC 9457 says it."}, {"content", content}}}}
+	for _, c := range problemCases {
+		list = append(list, member{strconv.Itoa(c.status), object{{"description", c.text}, {"content", content}}})
+	}
+	return list
+}
+
+func sharedHeaders() object {
+	text := func(description string) object {
+		return object{{"description", description}, {"schema", object{{"type", "string"}}}}
+	}
+	return object{
+		{"ETag", text("The version of the row, for If-Match and If-None-Match (RFC 9110).")},
+		{"Link", text("The first, the next and the previous page (RFC 8288).")},
+		{"Location", text("The path of the new row.")},
+	}
+}
+
+// sharedParameters are those that mean the same on every path.
+func sharedParameters() object {
+	text := object{{"type", "string"}}
+	in := func(place, name, description string, schema object) object {
+		return object{{"name", name}, {"in", place}, {"description", description}, {"schema", schema}}
+	}
+	return object{
+		{"limit", in("query", "limit", "The most rows to return; `none` exports all, as NDJSON or CSV.",
+			object{{"default", 50}, {"anyOf", []object{{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}}, {{"type", "string"}, {"enum", []any{"none"}}}}}})},
+		{"offset", in("query", "offset", "How many rows to skip.", object{{"type", "integer"}, {"minimum", 0}, {"maximum", 100000}, {"default", 0}})},
+		{"after", in("query", "after", "The `next` of the page before.", text)},
+		{"sortby", in("query", "sortby", "Columns to order by, separated by commas; one with - before it descends. A dot leads to a related row.", text)},
+		{"count", in("query", "count", "Whether to count all rows that match.", object{{"type", "boolean"}, {"default", false}})},
+		{"filter", in("query", "filter", "A condition in CQL2 (OGC 21-065r2), such as `id >= 10 AND id < 20`. A dot leads to related rows.", text)},
+		{"filter-lang", in("query", "filter-lang", "The encoding of the filter.", object{{"type", "string"}, {"enum", []any{"cql2-text", "cql2-json"}}, {"default", "cql2-text"}})},
+		{"q", in("query", "q", "Words that all stand somewhere in the texts of a row, in any case.", text)},
+		{"f", in("query", "f", "The format of the answer, in place of Accept.", object{{"type", "string"}, {"enum", []any{"json", "ndjson", "csv", "xml"}}})},
+		{"by", in("query", "by", "Properties that make the groups, separated by commas; without a measure, the values that there are.", text)},
+		{"measure", in("query", "measure", "What to tell of each group: count, count(x), sum(x), avg(x), min(x) or max(x), separated by commas.", text)},
+		{"having", in("query", "having", "A condition in CQL2 on the measures, such as `count > 3 AND sum_frames > 20`.", text)},
+		{"if-match", in("header", "If-Match", "The ETag of the row as it was read: it is changed only if nobody else did.", text)},
+		{"if-none-match", in("header", "If-None-Match", "An ETag that is known already: the answer is then 304.", text)},
+		{"prefer", in("header", "Prefer", "`return=minimal` leaves the stored row out of the answer (RFC 7240).", text)},
+	}
+}
+
+func shared(names ...string) []object {
+	list := make([]object, len(names))
+	for i, name := range names {
+		list[i] = object{{"$ref", "#/components/parameters/" + name}}
+	}
+	return list
+}
+
+func jsonContent(schema object) object {
+	return object{{"application/json", object{{"schema", schema}}}}
+}
+
+// rowsContent is a schema of rows in JSON, and their other formats.
+func rowsContent(schema object, formats ...string) object {
+	content := jsonContent(schema)
+	for _, media := range formats {
+		content = append(content, member{media, object{{"schema", object{{"type", "string"}}}}})
+	}
+	return content
+}
+
+func (d *document) collection(e *model.Entity) object {
+	ops := object{{"get", d.listing(e, e, "list"+e.Plural, "Lists "+e.Path+".", http.StatusBadRequest, http.StatusNotAcceptable)}}
+	if e.Verbs == model.ReadOnly {
+		return ops
+	}
+	return append(ops, member{"post", d.creation(e, e, "create"+e.Plural, "Stores "+e.Article+", or many of them.", d.newSchema(e, nil), d.example(e, nil))})
+}
+
+// listing reads rows of a resource, on a path of one.
+func (d *document) listing(on, of *model.Entity, id, summary string, problems ...int) object {
+	return operation{
+		entity: on, id: id, summary: summary, problems: problems,
+		parameters: slices.Concat(shared("limit", "offset", "after", "sortby", "count", "filter", "filter-lang", "q", "f"),
+			propertiesParameter(of), withParameter(of), columnParameters(of)),
+		good: []answer{{http.StatusOK, rowsContent(ref(schemaName(of)+".list"), "application/x-ndjson", "text/csv", "application/xml"), []string{"Link"}}},
+	}.object()
+}
+
+// creation stores rows of a resource, on a path of one.
+func (d *document) creation(on, of *model.Entity, id, summary, schema string, example object) object {
+	one := ref(schema)
+	content := object{{"application/json", object{
+		{"schema", object{{"anyOf", []object{one, {{"type", "array"}, {"items", one}}}}}},
+		{"examples", object{{"one", object{{"value", example}}}}},
+	}}}
+	for _, media := range []string{"application/x-ndjson", "text/csv"} {
+		content = append(content, member{media, object{{"schema", object{{"type", "string"}}}}})
+	}
+	return operation{
+		entity: on, id: id, summary: summary, parameters: shared("prefer"),
+		body:     object{{"required", true}, {"content", content}},
+		good:     []answer{{http.StatusCreated, jsonContent(object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".list")}}}), []string{"Location", "ETag"}}},
+		problems: []int{http.StatusBadRequest, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity},
+	}.object()
+}
+
+func (d *document) summary(e *model.Entity) object {
+	item := object{{"type", "object"}, {"additionalProperties", true}}
+	schema := object{{"type", "object"}, {"required", []string{"items"}}, {"properties", object{{"items", object{{"type", "array"}, {"items", item}}}}}, {"additionalProperties", false}}
+	limits := shared("offset", "by", "measure", "having", "sortby", "filter", "filter-lang", "q", "f")
+	limits = append(limits, query("limit", "The most groups to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}, {"default", 50}}))
+	return object{{"get", operation{
+		entity: e, id: "summarize" + e.Plural, summary: "Counts, sums and the like of " + e.Path + ", in groups.",
+		parameters: append(limits, columnParameters(e)...),
+		good:       []answer{{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv"), nil}},
+		problems:   []int{http.StatusBadRequest, http.StatusNotAcceptable},
+	}.object()}}
+}
+
+// reading returns one row of a resource, on a path of one.
+func (d *document) reading(on, of *model.Entity, id, summary string) object {
+	schema := object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".part")}}}
+	return operation{
+		entity: on, id: id, summary: summary, parameters: slices.Concat(shared("f", "if-none-match"), propertiesParameter(of), withParameter(of)),
+		good: []answer{
+			{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv", "application/xml"), []string{"ETag"}},
+			{http.StatusNotModified, nil, []string{"ETag"}},
+		},
+		problems: []int{http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable},
+	}.object()
+}
+
+func (d *document) row(e *model.Entity) object {
+	ops := object{
+		{"parameters", []object{keyParameter(e, "key")}},
+		{"get", d.reading(e, e, "get"+e.Name, "Returns "+e.Article+".")},
+	}
+	if e.Verbs != model.Full {
+		return ops
+	}
+	stored := answer{http.StatusOK, jsonContent(ref(schemaName(e))), []string{"ETag"}}
+	created := answer{http.StatusCreated, jsonContent(ref(schemaName(e))), []string{"Location", "ETag"}}
+	silent := answer{http.StatusNoContent, nil, nil}
+	problems := []int{
+		http.StatusBadRequest, http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge,
+		http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity,
+	}
+	change := ref(schemaName(e) + ".change")
+	return append(ops,
+		member{"put", operation{
+			entity: e, id: "replace" + e.Name, summary: "Replaces " + e.Article + ".", parameters: shared("if-match", "if-none-match", "prefer"),
+			body: object{{"required", true}, {"content", jsonContent(ref(schemaName(e) + ".new"))}}, good: []answer{stored, created, silent}, problems: problems,
+		}.object()},
+		member{"patch", operation{
+			entity: e, id: "change" + e.Name, summary: "Changes " + e.Article + " by a merge patch (RFC 7396) or a JSON patch (RFC 6902).", parameters: shared("if-match", "prefer"),
+			body: object{{"required", true}, {"content", object{
+				{"application/merge-patch+json", object{{"schema", change}}},
+				{"application/json", object{{"schema", change}}},
+				{"application/json-patch+json", object{{"schema", ref("patch")}}},
+			}}},
+			good: []answer{stored, silent}, problems: problems,
+		}.object()},
+		member{"delete", operation{
+			entity: e, id: "delete" + e.Name, summary: "Removes " + e.Article + ".", parameters: shared("if-match"),
+			good: []answer{silent}, problems: []int{http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed},
+		}.object()},
+	)
+}
+
+func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
+	key := member{"parameters", []object{keyParameter(e, "key")}}
+	name, words := e.Name+r.Name, strings.ReplaceAll(r.JSON, "_", " ")
+	if r.Kind == model.ToOne {
+		d.paths = append(d.paths, member{at, object{key, {"get", d.reading(e, r.To, "get"+name, fmt.Sprintf("Returns the %s of %s.", words, e.Article))}}})
+		return
+	}
+	ops := object{key, {"get", d.listing(e, r.To, "list"+name, fmt.Sprintf("Lists the %s of %s.", words, e.Article), http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable)}}
+	if r.Reverse() && r.To.Verbs != model.ReadOnly {
+		given := givenBy(r)
+		ops = append(ops, member{"post", d.creation(e, r.To, "create"+name, fmt.Sprintf("Stores %s that refers to the %s, or many of them.", r.To.Article, e.Words), d.newSchema(r.To, given), d.example(r.To, given))})
+	}
+	d.paths = append(d.paths, member{at, ops})
+	if r.Linkable() {
+		d.paths = append(d.paths, member{at + "/{other}", object{
+			{"parameters", []object{keyParameter(e, "key"), keyParameter(r.To, "other")}},
+			{"put", operation{entity: e, id: "link" + name, summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"delete", operation{entity: e, id: "unlink" + name, summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+		}})
+	}
+}
+
+// givenBy are the columns of the related rows that refer to the row.
+func givenBy(r *model.Relation) []string {
+	var given []string
+	for _, p := range r.Pairs {
+		given = append(given, p[1])
+	}
+	return given
+}
+
+func keyParameter(e *model.Entity, name string) object {
+	columns := make([]string, len(e.Key))
+	for i, f := range e.Key {
+		columns[i] = f.Column.Name
+	}
+	schema := object{{"type", "string"}}
+	if len(e.Key) == 1 {
+		schema = valueSchema(e.Key[0])
+	}
+	description := "The key of " + e.Article + ": " + strings.Join(columns, ",") + "."
+	return object{{"name", name}, {"in", "path"}, {"required", true}, {"description", description}, {"schema", schema}}
+}
+
+func query(name, description string, schema object) object {
+	return object{{"name", name}, {"in", "query"}, {"description", description}, {"schema", schema}}
+}
+
+// columnParameters are columns as parameters, for equality.
+func columnParameters(e *model.Entity) []object {
+	var list []object
+	for _, f := range visible(e) {
+		switch f.Kind {
+		case model.KindJSON, model.KindBytes, model.KindList, model.KindRange, model.KindRecord:
+			continue
+		}
+		if f.Opaque {
+			continue
+		}
+		if slices.Contains([]string{"limit", "offset", "after", "sortby", "count", "filter", "filter-lang", "q", "f", "by", "measure", "having", "with", "properties"}, f.Column.Name) {
+			continue // whose meaning the parameter has
+		}
+		p := query(f.Column.Name, "Only rows with this value, or one of several.", object{{"type", "array"}, {"items", valueSchema(f)}})
+		list = append(list, append(p, member{"explode", true}))
+	}
+	return list
+}
+
+func propertiesParameter(e *model.Entity) []object {
+	var names []any
+	for _, f := range visible(e) {
+		names = append(names, f.Column.Name)
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	schema := object{{"type", "array"}, {"items", object{{"type", "string"}, {"enum", names}}}}
+	return []object{append(query("properties", "The properties to return, separated by commas.", schema), member{"explode", false})}
+}
+
+func withParameter(e *model.Entity) []object {
+	if len(e.Relations) == 0 {
+		return nil
+	}
+	names := make([]string, len(e.Relations))
+	for i, r := range e.Relations {
+		names[i] = r.JSON
+	}
+	schema := object{{"type", "array"}, {"items", object{{"type", "string"}, {"examples", names}}}} // one a line, so that edits beside them merge
+	description := "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds, as in `" + names[len(names)-1] + "(limit:5;sortby:-id)`."
+	return []object{append(query("with", description, schema), member{"explode", false})}
+}
