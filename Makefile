@@ -23,8 +23,8 @@ check: ## layout, vet and staticcheck, of the tool and of what it writes
 	go tool staticcheck ./...
 	cd $(SERVICE) && go vet ./... && $$(cd ../../.. && go tool -n staticcheck) ./...
 
-bench: ## the generated store against the same by hand, as ratios
-	go test ./bench -run '^$$' -bench Store -benchtime 1x -timeout 30m
+bench: ## the generated store and service against the same by hand, as ratios
+	go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 30m
 
 golden: ## write the golden copy of the generated demo anew
 	go test ./internal/generate -run TestGoldenCopy -update

@@ -270,22 +270,40 @@ func BenchmarkStore(b *testing.B) {
 // rounds is how often the sides take turns.
 const rounds = 9
 
-// compare runs both sides in turns and returns the medians of the ratios.
+// compare runs both sides of a scenario, one call after another.
 func compare(b *testing.B, c scenario) (speed, cpu float64) {
+	b.Helper()
+	inTurn := func(do func(i int) error) func(n int) error {
+		at := 0
+		return func(n int) error {
+			for range n {
+				if err := do(at); err != nil {
+					return err
+				}
+				at++
+			}
+			return nil
+		}
+	}
+	return compareRuns(b, inTurn(c.ours), inTurn(c.theirs))
+}
+
+// compareRuns runs both sides in turns and returns the medians of the ratios.
+func compareRuns(b *testing.B, ours, theirs func(n int) error) (speed, cpu float64) {
 	b.Helper()
 	n := 1
 	for { // so many that a round takes a tenth of a second
-		took, _ := measure(b, c.theirs, 0, n)
+		took, _ := measure(b, theirs, n)
 		if took > 100*time.Millisecond {
 			break
 		}
 		n *= 2
 	}
-	measure(b, c.ours, 0, n) // both are warm
+	measure(b, ours, n) // both are warm
 	var speeds, shares []float64
-	for round := range rounds {
-		theirs, theirCPU := measure(b, c.theirs, round*n, n)
-		ours, ourCPU := measure(b, c.ours, round*n, n)
+	for range rounds {
+		theirs, theirCPU := measure(b, theirs, n)
+		ours, ourCPU := measure(b, ours, n)
 		speeds = append(speeds, float64(theirs)/float64(ours))
 		shares = append(shares, float64(ourCPU)/float64(theirCPU))
 	}
@@ -294,13 +312,11 @@ func compare(b *testing.B, c scenario) (speed, cpu float64) {
 	return speeds[rounds/2], shares[rounds/2]
 }
 
-func measure(b *testing.B, do func(i int) error, from, n int) (took, cpu time.Duration) {
+func measure(b *testing.B, run func(n int) error, n int) (took, cpu time.Duration) {
 	b.Helper()
 	before, start := processorTime(), time.Now()
-	for i := range n {
-		if err := do(from + i); err != nil {
-			b.Fatal(err)
-		}
+	if err := run(n); err != nil {
+		b.Fatal(err)
 	}
 	return time.Since(start), processorTime() - before
 }

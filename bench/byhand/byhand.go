@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -59,6 +60,7 @@ type Store struct {
 	list     *sql.Stmt
 	insert   *sql.Stmt
 	stored   *sql.Stmt // insert that gives the row back
+	mu       sync.Mutex        // of samples
 	samples  map[int]*sql.Stmt // by the number of parents
 	many     map[int]*sql.Stmt // by the number of rows
 }
@@ -157,13 +159,9 @@ func (s *Store) ListWithSamples(ctx context.Context, from int64, limit int) ([]*
 		byID[d.ID] = d
 		args[i] = d.ID
 	}
-	stmt := s.samples[len(list)]
-	if stmt == nil {
-		text := "SELECT " + sampleColumns + " FROM sample WHERE delivery_id IN " + s.places(1, len(list)) + " ORDER BY id"
-		if stmt, err = s.db.PrepareContext(ctx, text); err != nil {
-			return nil, fmt.Errorf("preparing the samples: %w", err)
-		}
-		s.samples[len(list)] = stmt
+	stmt, err := s.samplesOf(ctx, len(list))
+	if err != nil {
+		return nil, err
 	}
 	rows, err := stmt.QueryContext(ctx, args...)
 	if err != nil {
@@ -179,6 +177,21 @@ func (s *Store) ListWithSamples(ctx context.Context, from int64, limit int) ([]*
 		d.Samples = append(d.Samples, &m)
 	}
 	return list, rows.Err()
+}
+
+// samplesOf is the statement for the samples of some deliveries.
+func (s *Store) samplesOf(ctx context.Context, parents int) (*sql.Stmt, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if stmt := s.samples[parents]; stmt != nil {
+		return stmt, nil
+	}
+	stmt, err := s.db.PrepareContext(ctx, "SELECT "+sampleColumns+" FROM sample WHERE delivery_id IN "+s.places(1, parents)+" ORDER BY id")
+	if err != nil {
+		return nil, fmt.Errorf("preparing the samples: %w", err)
+	}
+	s.samples[parents] = stmt
+	return stmt, nil
 }
 
 func args(to []any, d *Delivery) []any {

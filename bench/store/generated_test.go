@@ -3,6 +3,7 @@ package store_test
 import (
 	"flag"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -13,7 +14,9 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
+	"widegate/internal/render"
 	"widegate/internal/render/golang"
+	"widegate/internal/render/openapi"
 )
 
 var update = flag.Bool("update", false, "write the generated store anew")
@@ -27,10 +30,13 @@ func TestStoreIsTheGenerated(t *testing.T) {
 	require.NoError(t, err)
 	files, err := golang.Render(m, golang.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store"})
 	require.NoError(t, err)
+	files = append(files, render.File{Path: "api/openapi.json", Text: openapi.Render(m, "bench")})
 	for _, f := range files {
-		if name, ok := strings.CutPrefix(f.Path, "store/"); ok {
+		if strings.HasPrefix(f.Path, "store/") || strings.HasPrefix(f.Path, "api/") {
+			name := "../" + f.Path
 			want := strings.ReplaceAll(string(f.Text), "widegate/bench/store/gate", "widegate/gate")
 			if *update {
+				require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 				require.NoError(t, os.WriteFile(name, []byte(want), 0o644))
 			}
 			got, err := os.ReadFile(name)
