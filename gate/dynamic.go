@@ -3,6 +3,7 @@ package gate
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 )
@@ -145,6 +146,20 @@ func ReadInto(ctx context.Context, db DB, q *Query[any], columns []int, next fun
 		return wrapReading(read.info, err)
 	}
 	return rows.Close()
+}
+
+// IsInsertAll reports whether a function is the InsertAll of a table, with which
+// a single row is stored by a single statement.
+func IsInsertAll[E any](store func(ctx context.Context, db DB, rows []E) error) bool {
+	own := newAdding[E](&Info{}).InsertAll
+	return reflect.ValueOf(store).Pointer() == reflect.ValueOf(own).Pointer()
+}
+
+// IsDelete reports whether a function is the Delete of a table, which is a
+// single statement.
+func IsDelete[K any](remove func(ctx context.Context, db DB, key K) error) bool {
+	own := newChanging[any, K](&Info{}, nil).Delete
+	return reflect.ValueOf(remove).Pointer() == reflect.ValueOf(own).Pointer()
 }
 
 // Hooked reports whether something is to be done with each row of the table

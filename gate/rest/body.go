@@ -76,9 +76,9 @@ const maxNesting = 64
 
 // checkJSON refuses what is not JSON, or is nested very deep.
 func checkJSON(text []byte) error {
-	var whole json.RawMessage
-	if err := json.Unmarshal(text, &whole); err != nil {
-		return notJSON(text, err)
+	if !json.Valid(text) {
+		var whole json.RawMessage
+		return notJSON(text, json.Unmarshal(text, &whole))
 	}
 	depth, inside := 0, false
 	for i := 0; i < len(text); i++ {
@@ -135,15 +135,16 @@ func readObjects(r *http.Request, res *resource) (list []object, many bool, err 
 	return nil, false, NewProblem(http.StatusUnprocessableEntity, "the body must be a JSON object, or an array of objects; %s", fault)
 }
 
-// objectsOf reads an array of objects.
+// objectsOf reads an array of objects, which is JSON.
 func objectsOf(text []byte) (list []object, fault string, err error) {
-	var items []json.RawMessage
-	if json.Unmarshal(text, &items) != nil {
+	s := scanner{text: text}
+	if s.next() != '[' {
 		return nil, "it is no array", nil
 	}
-	for i, item := range items {
-		if len(item) == 0 || item[0] != '{' {
-			return nil, fmt.Sprintf("number %d is none", i), nil
+	for c := s.skip(); c != ']'; c = s.skip() {
+		item := s.value()
+		if item[0] != '{' {
+			return nil, fmt.Sprintf("number %d is none", len(list)), nil
 		}
 		o, err := members(item)
 		if err != nil {
@@ -152,6 +153,83 @@ func objectsOf(text []byte) (list []object, fault string, err error) {
 		list = append(list, o)
 	}
 	return list, "", nil
+}
+
+// scanner goes through a text that is JSON; that it is must be known.
+type scanner struct {
+	text []byte
+	at   int
+}
+
+// next returns the next sign that is no space.
+func (s *scanner) next() byte {
+	for s.at < len(s.text) {
+		switch s.text[s.at] {
+		case ' ', '\t', '\n', '\r':
+			s.at++
+		default:
+			return s.text[s.at]
+		}
+	}
+	return 0
+}
+
+// skip goes on behind the sign here, which opens a value or parts two of them,
+// and returns the next one; behind the end it returns what ends an array or an
+// object.
+func (s *scanner) skip() byte {
+	if c := s.next(); c == ',' || c == '[' || c == '{' || c == ':' {
+		s.at++
+	}
+	if c := s.next(); c != 0 {
+		return c
+	}
+	return ']'
+}
+
+// value is the value that begins here.
+func (s *scanner) value() []byte {
+	s.next()
+	start, depth := s.at, 0
+	for s.at < len(s.text) {
+		switch c := s.text[s.at]; c {
+		case '"':
+			s.quoted()
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+			continue
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+			if depth--; depth == 0 {
+				s.at++
+				return s.text[start:s.at]
+			}
+		case ',', ' ', '\t', '\n', '\r':
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+		}
+		s.at++
+	}
+	return s.text[start:]
+}
+
+// quoted goes behind a string.
+func (s *scanner) quoted() {
+	for s.at++; s.at < len(s.text); s.at++ {
+		switch s.text[s.at] {
+		case '\\':
+			s.at++
+		case '"':
+			s.at++
+			return
+		}
+	}
 }
 
 // objectLines reads an object from each line.
@@ -201,24 +279,33 @@ func (r *resource) table(text []byte) ([]object, error) {
 	return list, nil
 }
 
+// members are those of an object, which is JSON.
 func members(text []byte) (object, error) {
-	dec := json.NewDecoder(bytes.NewReader(text))
-	if _, err := dec.Token(); err != nil { // the opening brace
-		return nil, notJSON(text, err)
-	}
-	var list object
-	for dec.More() {
-		name, err := dec.Token()
-		if err != nil {
-			return nil, notJSON(text, err)
+	list := make(object, 0, 16)
+	s := scanner{text: text}
+	s.next()
+	for c := s.skip(); c == '"'; c = s.skip() {
+		quoted := s.value()
+		name := string(quoted[1 : len(quoted)-1])
+		if !plainText(quoted[1 : len(quoted)-1]) {
+			if err := json.Unmarshal(quoted, &name); err != nil {
+				return nil, notJSON(text, err)
+			}
 		}
-		m := jsonMember{name: name.(string)}
-		if err := dec.Decode(&m.raw); err != nil {
-			return nil, notJSON(text, err)
-		}
-		list = append(list, m)
+		s.skip()
+		list = append(list, jsonMember{name: name, raw: s.value()})
 	}
 	return list, nil
+}
+
+// plainText reports whether a string is what stands between its quotes.
+func plainText(inside []byte) bool {
+	for _, c := range inside {
+		if c == '\\' || c >= 0x80 {
+			return false
+		}
+	}
+	return true
 }
 
 // notJSON tells where a text stops being JSON.

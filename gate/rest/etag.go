@@ -13,13 +13,19 @@ import (
 // tagOf is the strong entity tag (RFC 9110) of a row as it is sent in full: its
 // version where it has one, else of what is shown of it.
 func (r *resource) tagOf(row any) string {
-	fields := r.info.Fields(nil, row)
-	for i := range r.info.Columns {
-		if r.info.Columns[i].Is(gate.Version) {
-			return `"v` + string(gate.AppendText(nil, fields[i])) + `"`
-		}
+	if tag, ok := r.versionOf(row); ok {
+		return tag
 	}
 	return digest(r.appendMembers(nil, r.members, row, nil))
+}
+
+// versionOf is the tag of a row that counts its versions.
+func (r *resource) versionOf(row any) (tag string, ok bool) {
+	i := slices.IndexFunc(r.info.Columns, func(c gate.Column) bool { return c.Is(gate.Version) })
+	if i < 0 {
+		return "", false
+	}
+	return `"v` + string(gate.AppendText(nil, r.info.Fields(nil, row)[i])) + `"`, true
 }
 
 func digest(text []byte) string {
@@ -31,7 +37,10 @@ func digest(text []byte) string {
 // Another form or choice of the row has a tag of its own.
 func (l *listing) tag(row any, body []byte) string {
 	if l.format.name == "json" && l.only == nil && len(l.nodes) == 0 {
-		return l.res.tagOf(row)
+		if tag, ok := l.res.versionOf(row); ok {
+			return tag
+		}
+		return digest(body[:len(body)-1]) // without the end of the line
 	}
 	return digest(append(slices.Clip(body), l.format.name...))
 }

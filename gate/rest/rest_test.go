@@ -87,7 +87,7 @@ func newAPI(t testing.TB, config rest.Config) *rest.API {
 			return rest.SendRow(w, r, shape, key)
 		}),
 		rest.On("POST /hives", rest.Create(shape, hives.InsertAll)),
-		rest.On("PUT /hives/{key}", rest.Replace(shape, func(ctx context.Context, tx gate.DB, row *hive) error { return hives.Update(ctx, tx, row) })),
+		rest.On("PUT /hives/{key}", rest.Replace(shape, hives.Update)),
 		rest.On("PATCH /hives/{key}", rest.Change(shape, hives.Update)),
 		rest.On("DELETE /hives/{key}", rest.Remove(shape, hives.Delete)),
 		rest.On("GET /hives/{key}/splits", rest.ListUnder(shape, splits.Of, shape)),

@@ -46,6 +46,7 @@ type resource struct {
 	members    []member
 	referredBy []string                                                // paths of resources that refer to this one
 	create     func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
+	alone      bool                                                    // create stores a row by one statement
 }
 
 // member is a column as a JSON member.

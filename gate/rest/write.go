@@ -11,8 +11,9 @@ import (
 	"widegate/gate"
 )
 
-// Write stores a row within a transaction.
-type Write[E any] func(ctx context.Context, tx gate.DB, row E) error
+// Update stores columns of a row that is there, all of them when none is named,
+// within a transaction.
+type Update[E any] func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error
 
 // WriteAll stores rows within a transaction.
 type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
@@ -23,6 +24,7 @@ type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
 //go:noinline
 func Create[E, K any](s *Shape[E, K], store WriteAll[E]) Handler {
 	s.res.create = untyped(store)
+	s.res.alone = gate.IsInsertAll(store)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		return s.res.storeNew(w, r, nil, func(any) error { return nil })
 	}
@@ -63,6 +65,14 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 	drafts, err := draftAll() // what is wrong with them is told before anything is opened
 	if err != nil {
 		return err
+	}
+	if r.alone && len(drafts) == 1 && len(drafts[0].nested) == 0 && !many {
+		// A statement is a transaction by itself.
+		ctx := req.Context()
+		if err := r.create(ctx, r.api.db(ctx), []any{drafts[0].row}); err != nil {
+			return r.withReferences(ctx, drafts[0].row, err)
+		}
+		return r.sendNew(w, req, drafts, many)
 	}
 	fresh := true
 	err = r.inTx(req, func(tx gate.DB) error {
@@ -313,7 +323,7 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 // there is stored as a new one, where its key is the caller's to choose.
 //
 //go:noinline
-func Replace[E, K any](s *Shape[E, K], update Write[E]) Handler {
+func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
@@ -357,7 +367,7 @@ func Replace[E, K any](s *Shape[E, K], update Write[E]) Handler {
 	}
 }
 
-func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K, row E, update Write[E]) (status int, err error) {
+func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K, row E, update Update[E]) (status int, err error) {
 	ctx := r.Context()
 	there, err := checkConditions(r, tx, s, key)
 	if err != nil {
@@ -413,7 +423,7 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key 
 // those that the patch changes.
 //
 //go:noinline
-func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error) Handler {
+func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
@@ -470,17 +480,23 @@ func (r *resource) apply(patch patch, row any) ([]int, error) {
 //
 //go:noinline
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
+	alone := gate.IsDelete(remove)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
 		}
-		err = s.res.inTx(r, func(tx gate.DB) error {
+		removeIn := func(tx gate.DB) error {
 			if _, err := checkConditions(r, tx, s, key); err != nil {
 				return err
 			}
 			return remove(r.Context(), tx, key)
-		})
+		}
+		if alone && len(r.Header.Values("If-Match")) == 0 && len(r.Header.Values("If-None-Match")) == 0 {
+			err = removeIn(s.res.api.db(r.Context())) // a statement is a transaction by itself
+		} else {
+			err = s.res.inTx(r, removeIn)
+		}
 		if err != nil {
 			return leftBehind(err)
 		}

@@ -23,7 +23,7 @@ var story = []struct {
 		[2]string{"CREATE TABLE queen ( --", "CREATE TABLE swarm (id INTEGER PRIMARY KEY, hive_id BIGINT NOT NULL REFERENCES hive (id), seen_on DATE NOT NULL);\nCREATE TABLE queen ( --"}},
 	{replaceIn("api/hive.go", "\t\trest.On(\"GET /hives\", s.listHives),\n", "\t\trest.On(\"GET /hives\", s.listHives),\n\t\trest.On(\"GET /hives/heaviest\", s.listHives), // ours\n"),
 		[2]string{"seen_on DATE NOT NULL)", "seen_on DATE NOT NULL, size INTEGER)"}},
-	{replaceIn("api/hive.go", "\treturn store.Hives.Insert(ctx, tx, row)\n", "\tif row.Name == \"\" {\n\t\trow.Name = \"nameless\"\n\t}\n\treturn store.Hives.Insert(ctx, tx, row)\n"),
+	{replaceIn("api/hive.go", "\treturn rest.SendRow(w, r, s.hive, key)\n", "\tw.Header().Set(\"X-Ours\", \"yes\")\n\treturn rest.SendRow(w, r, s.hive, key)\n"),
 		[2]string{"  frames ", "  colour TEXT,\n  frames "}},
 	{replaceIn("store/keeper.go", "`json:\"email\"`", "`json:\"email,omitempty\" xml:\"mail\"`"),
 		[2]string{"  email VARCHAR(120)", "  mail_address VARCHAR(120)"}},
@@ -31,7 +31,7 @@ var story = []struct {
 		[2]string{"CREATE TABLE swarm (", "CREATE TABLE frame (id INTEGER PRIMARY KEY, hive_id BIGINT NOT NULL REFERENCES hive (id), place INTEGER NOT NULL);\nCREATE TABLE swarm ("}},
 	{replaceIn("store/hive.go", "// Hive is a box of bees that stands in an apiary.", "// Hive is a box of bees that stands in an apiary.\n// We paint ours."),
 		[2]string{"  colour TEXT,\n", "  colour TEXT NOT NULL DEFAULT 'white',\n"}},
-	{moveLast("api/hive.go", "api/hive_delete.go", "// deleteHive removes a row."),
+	{moveLast("api/hive.go", "api/hive_get.go", "// getHive answers GET"),
 		[2]string{"size INTEGER)", "size INTEGER, noise INTEGER)"}},
 	{appendIn("store/queen.go", "\n// Old reports whether a queen should be replaced.\nfunc (q *Queen) Old(year int64) bool { return year > 2 }\n"),
 		[2]string{"  mail_address VARCHAR(120) UNIQUE,\n", "  mail_address VARCHAR(120) UNIQUE,\n  marked_with TEXT,\n"}},
@@ -126,7 +126,7 @@ func TestStory(t *testing.T) {
 	assert.GreaterOrEqual(t, merged, 8)
 	for name, texts := range map[string][]string{
 		"store/hive.go":    {"// ours", "// We paint ours.", `Least: "5"`, "Colour", "Swarms", "Frames"},
-		"api/hive.go":      {"/hives/heaviest", "nameless", "Swarms"},
+		"api/hive.go":      {"/hives/heaviest", "X-Ours", "Swarms"},
 		"api/openapi.json": {"Our box of bees.", `"swarms"`, `"/api/frames"`},
 		"store/queen.go":   {"func (q *Queen) Old"},
 		"store/swarm.go":   {"Noise"},
