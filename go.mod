@@ -7,6 +7,7 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/gertd/go-pluralize v0.2.1
 	github.com/go-sql-driver/mysql v1.10.1
+	github.com/golang-jwt/jwt/v5 v5.3.1
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/ncruces/go-sqlite3 v0.37.0

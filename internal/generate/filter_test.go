@@ -237,30 +237,25 @@ func valueOf(n *cql2.Node, row map[string]any) any {
 	return x / y
 }
 
-// TestFilters compares what random filters choose over HTTP with what they mean.
-func TestFilters(t *testing.T) {
-	for engine := range engines {
-		t.Run(engine, func(t *testing.T) {
-			s := startService(t, makeDemo(t, engine))
-			rows := s.get("/api/hives?limit=1000&with=apiary,split_from,queen,inspections").is(200).items()
-			require.Len(t, rows, 50)
-			made := filterMaker{rand.New(rand.NewPCG(7, 11))}
-			some := 0
-			for range 400 {
-				filter := made.condition(3)
-				var want []any
-				for _, row := range rows {
-					if holds(filter, row) == isTrue {
-						want = append(want, row["id"])
-					}
-				}
-				got := s.get("/api/hives" + query("limit", "1000", "properties", "id", "filter", filter.String())).is(200)
-				assert.ElementsMatch(t, want, pluck(got.items(), "id"), filter.String())
-				if len(want) > 0 && len(want) < len(rows) {
-					some++
-				}
+// testFilters compares what random filters choose over HTTP with what they mean.
+func testFilters(t *testing.T, s *service) {
+	rows := s.get("/api/hives?limit=1000&with=apiary,split_from,queen,inspections").is(200).items()
+	require.Greater(t, len(rows), 40)
+	made := filterMaker{rand.New(rand.NewPCG(7, 11))}
+	some := 0
+	for range 200 {
+		filter := made.condition(3)
+		var want []any
+		for _, row := range rows {
+			if holds(filter, row) == isTrue {
+				want = append(want, row["id"])
 			}
-			assert.Greater(t, some, 150, "most filters choose some rows and not others")
-		})
+		}
+		got := s.get("/api/hives" + query("limit", "1000", "properties", "id", "filter", filter.String())).is(200)
+		assert.ElementsMatch(t, want, pluck(got.items(), "id"), filter.String())
+		if len(want) > 0 && len(want) < len(rows) {
+			some++
+		}
 	}
+	assert.Greater(t, some, 70, "most filters choose some rows and not others")
 }

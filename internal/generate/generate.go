@@ -159,6 +159,7 @@ func (plan *Plan) render() error {
 		Package:     p.Code.Package,
 		DefaultURL:  starterURL(plan.Model.Engine, p.Database.URL),
 		Tests:       p.Code.Tests,
+		Guarded:     p.API.Guarded(),
 	}
 	code, err := golang.Render(plan.Model, target)
 	if err != nil {
@@ -257,7 +258,7 @@ func (plan *Plan) Apply(ctx context.Context, store *apply.Store) (Summary, error
 			return s, err
 		}
 	}
-	required, err := plan.module.Require(plan.Catalog.Engine, widegate.Sources)
+	required, err := plan.module.Require(plan.Catalog.Engine, plan.project.API.Guarded(), widegate.Sources)
 	if err != nil {
 		return s, err
 	}

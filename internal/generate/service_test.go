@@ -213,7 +213,7 @@ func TestGeneratedService(t *testing.T) {
 			}{
 				{"everything answers", testEverythingAnswers}, {"lists", testLists}, {"pages", testPages}, {"relations", testRelations},
 				{"writes", testWrites}, {"patches", testPatches}, {"composite keys", testCompositeKeys}, {"links", testLinks},
-				{"views", testViews}, {"wrong requests", testWrongRequests}, {"conflicts", testConflicts}, {"service", testServicePaths},
+				{"views", testViews}, {"filters", testFilters}, {"conformance", testConformance}, {"exports", testExports}, {"wrong requests", testWrongRequests}, {"conflicts", testConflicts}, {"service", testServicePaths},
 			} {
 				t.Run(part.name, func(t *testing.T) { part.test(t, &service{t, s.base, s.checks}) })
 			}

@@ -83,7 +83,7 @@ func moveLast(from, to, mark string) func(*testing.T, string) {
 		head, tail, found := strings.Cut(string(text), mark)
 		require.True(t, found)
 		require.NoError(t, os.WriteFile(at, []byte(strings.TrimSpace(head)+"\n"), 0o644))
-		moved := "package api\n\nimport (\n\t\"context\"\n\n\t\"bees/store/gate\"\n\n\t\"bees/store\"\n)\n\n" + mark + tail
+		moved := "package api\n\nimport (\n\t\"net/http\"\n\n\t\"bees/store/gate/rest\"\n)\n\n" + mark + tail
 		require.NoError(t, os.WriteFile(filepath.Join(root, filepath.FromSlash(to)), []byte(moved), 0o644))
 	}
 }
@@ -126,7 +126,8 @@ func TestStory(t *testing.T) {
 	assert.GreaterOrEqual(t, merged, 8)
 	for name, texts := range map[string][]string{
 		"store/hive.go":    {"// ours", "// We paint ours.", `Least: "5"`, "Colour", "Swarms", "Frames"},
-		"api/hive.go":      {"/hives/heaviest", "X-Ours", "Swarms"},
+		"api/hive.go":      {"/hives/heaviest", "Swarms"},
+		"api/hive_get.go":  {"X-Ours", "rest.SendRow"},
 		"api/openapi.json": {"Our box of bees.", `"swarms"`, `"/api/frames"`},
 		"store/queen.go":   {"func (q *Queen) Old"},
 		"store/swarm.go":   {"Noise"},

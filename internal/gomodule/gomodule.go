@@ -105,15 +105,18 @@ func parse(own fs.FS) (*modfile.File, error) {
 	return modfile.Parse("go.mod", text, nil)
 }
 
-// Require adds the driver of an engine, in the version that own says the
-// runtime is tested with, unless the module has it in that version or a later
-// one. It reports whether go.mod changed.
-func (m *Module) Require(engine string, own fs.FS) (bool, error) {
+// tokens is the module that a service needs that asks for tokens.
+const tokens = "github.com/golang-jwt/jwt/v5"
+
+// Require adds the driver of an engine, and what a service needs that asks for
+// tokens, in the versions that own says the runtime is tested with, unless the
+// module has them in these versions or later ones. It reports whether go.mod
+// changed.
+func (m *Module) Require(engine string, guarded bool, own fs.FS) (bool, error) {
 	mine, err := parse(own)
 	if err != nil {
 		return false, err
 	}
-	wanted := requirement(mine, drivers[engine])
 	text, err := os.ReadFile(m.file)
 	if err != nil {
 		return false, fmt.Errorf("reading go.mod: %w", err)
@@ -122,11 +125,23 @@ func (m *Module) Require(engine string, own fs.FS) (bool, error) {
 	if err != nil {
 		return false, fault.New("mend the file", "go.mod cannot be read: %w", err)
 	}
-	if has := requirement(theirs, drivers[engine]); has != "" && semver.Compare(has, wanted) >= 0 {
-		return false, nil
+	names := []string{drivers[engine]}
+	if guarded {
+		names = append(names, tokens)
 	}
-	if err := theirs.AddRequire(drivers[engine], wanted); err != nil {
-		return false, fmt.Errorf("adding a requirement to go.mod: %w", err)
+	changed := false
+	for _, name := range names {
+		wanted := requirement(mine, name)
+		if has := requirement(theirs, name); has != "" && semver.Compare(has, wanted) >= 0 {
+			continue
+		}
+		if err := theirs.AddRequire(name, wanted); err != nil {
+			return false, fmt.Errorf("adding a requirement to go.mod: %w", err)
+		}
+		changed = true
+	}
+	if !changed {
+		return false, nil
 	}
 	theirs.Cleanup()
 	clean, err := theirs.Format()

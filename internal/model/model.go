@@ -25,6 +25,7 @@ type Model struct {
 	Package    string // of the store
 	Base       string // of the paths, without a slash at its end
 	Open       bool   // anybody may call the service from anywhere
+	API        *project.API
 	Entities   []*Entity
 	Enums      []*Enum
 	Domains    []*Domain
@@ -66,6 +67,7 @@ type Entity struct {
 	Uniques   []catalog.Key
 	Finders   []Finder
 	Relations []*Relation
+	Allow     *project.Allow // who may do what, where that is its own
 }
 
 // Finder is a method that finds a row by a unique key.
@@ -175,7 +177,7 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 
 func newBuilder(c *catalog.Catalog, p *project.Project, names *project.Names) *builder {
 	b := &builder{catalog: c, project: p, names: names, model: &Model{
-		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open,
+		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open, API: &p.API,
 	}, entities: map[*catalog.Table]*Entity{}}
 	b.tables = make(map[string]*catalog.Table, len(c.Tables))
 	for i := range c.Tables {
@@ -326,7 +328,7 @@ func (b *builder) nameTables() {
 			b.model.Joins = append(b.model.Joins, t)
 			continue
 		}
-		e := &Entity{Table: t}
+		e := &Entity{Table: t, Allow: b.settings(t).Allow}
 		b.entities[t] = e
 		b.model.Entities = append(b.model.Entities, e)
 		if given, ok := b.names.Tables[t.FullName()]; ok && b.settings(t).Name == "" && b.settings(t).Path == "" {

@@ -76,6 +76,11 @@ type API struct {
 	Folder string `yaml:"folder"`
 	Base   string `yaml:"base"`
 	Access string `yaml:"access"` // open: other addresses than the loopback one are allowed
+
+	Tokens  *Tokens `yaml:"tokens"`  // who sends a request is told by bearer tokens
+	KeyFile string  `yaml:"keyfile"` // or by API keys, whose hashes are in this file
+	Allow   *Allow  `yaml:"allow"`   // what roles may do with resources that say nothing themselves
+	IfMatch bool    `yaml:"ifmatch"` // changes must say by If-Match which version they mean
 }
 
 // Entity overrides what would be chosen for a table.
@@ -86,6 +91,7 @@ type Entity struct {
 	Key     []string          `yaml:"key"`
 	As      string            `yaml:"as"`    // the table whose rows a view shows
 	Write   bool              `yaml:"write"` // rows are changed through the view
+	Allow   *Allow            `yaml:"allow"` // what roles may do with it
 	Columns map[string]Column `yaml:"columns"`
 }
 
@@ -319,10 +325,7 @@ func (p *Project) check(path string) error {
 	if err := p.checkRelations(path); err != nil {
 		return err
 	}
-	if p.API.Access != "" && p.API.Access != Open {
-		return fault.New("write `access: open`, or leave it out to serve this machine only", "%s: api.access is %q", path, p.API.Access)
-	}
-	return nil
+	return p.checkAccess(path)
 }
 
 var (

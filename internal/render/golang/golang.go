@@ -28,6 +28,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/model"
 	"widegate/internal/parallel"
+	"widegate/internal/project"
 	"widegate/internal/render"
 )
 
@@ -42,6 +43,7 @@ type Target struct {
 	Package     string // of the store
 	DefaultURL  string // for the starter; without a password
 	Tests       bool   // a test for each table is written too
+	Guarded     bool   // the service asks for credentials
 }
 
 func (t Target) storeImport() string { return path.Join(t.Module, t.StoreFolder) }
@@ -221,7 +223,38 @@ func (r *renderer) service() any {
 	return map[string]any{
 		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.gateImport(), "StoreSpec": r.target.storeSpec(),
 		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
+		"API": r.model.API, "Allow": r.allow(),
 	}
+}
+
+// allowed is a line of who may do what.
+type allowed struct{ Path, Roles string }
+
+// allow is who may do what, by the paths of resources.
+func (r *renderer) allow() []allowed {
+	if !r.model.API.Guarded() {
+		return nil
+	}
+	list := []allowed{{"", rolesOf(r.model.API.Allow)}}
+	for _, e := range r.model.Entities {
+		if e.Allow != nil {
+			list = append(list, allowed{e.Path, rolesOf(e.Allow)})
+		}
+	}
+	return list
+}
+
+func rolesOf(a *project.Allow) string {
+	var parts []string
+	for _, verb := range []struct {
+		name  string
+		roles []string
+	}{{"Read", a.Read}, {"Create", a.Create}, {"Change", a.Change}, {"Delete", a.Delete}} {
+		if len(verb.roles) > 0 {
+			parts = append(parts, fmt.Sprintf("%s: []string{%s}", verb.name, quoteList(verb.roles)))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // tests is what the template of the tables' tests sees.
@@ -657,6 +690,9 @@ func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
 	packages := []string{"gate", "gate/cql2", "gate/rest", "gate/" + engine}
 	if t.Tests {
 		packages = append(packages, "gate/gatetest")
+	}
+	if t.Guarded {
+		packages = append(packages, "gate/tokens")
 	}
 	if engine == catalog.MySQL {
 		packages = append(packages, "gate/sqldb")

@@ -110,6 +110,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 	sources := fstest.MapFS{
 		"gate/gate.go":        {Data: []byte("package gate\n")},
 		"gate/gate_test.go":   {Data: []byte("package gate\n")},
+		"gate/cql2/cql2.go":   {Data: []byte("package cql2\n")},
 		"gate/rest/rest.go":   {Data: []byte("package rest\n\nimport \"widegate/gate\"\n\nvar _ gate.DB\n")},
 		"gate/sqldb/sqldb.go": {Data: []byte("package sqldb\n")},
 		"gate/mysql/mysql.go": {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
@@ -122,8 +123,8 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		paths = append(paths, f.Path)
 		assert.NotContains(t, string(f.Text), "widegate/")
 	}
-	assert.Equal(t, []string{"a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
-	assert.True(t, bytes.Contains(files[2].Text, []byte(`"bees/a/store/gate"`)))
+	assert.Equal(t, []string{"a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
+	assert.True(t, bytes.Contains(files[3].Text, []byte(`"bees/a/store/gate"`)))
 	_, err = Runtime(fstest.MapFS{}, catalog.MySQL, target)
 	require.Error(t, err)
 }

@@ -77,22 +77,39 @@ func Render(m *model.Model, title string) []byte {
 	for _, e := range m.Entities {
 		d.addResource(e)
 	}
+	components := object{
+		{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
+		{"parameters", sharedParameters()},
+		{"headers", sharedHeaders()},
+		{"responses", problemResponses()},
+	}
 	doc := object{
 		{"openapi", "3.1.0"},
 		{"info", object{{"title", title}, {"version", "1"}}},
 		{"tags", d.tags},
-		{"paths", append(d.paths, d.servicePaths()...)},
-		{"components", object{
-			{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
-			{"parameters", sharedParameters()},
-			{"headers", sharedHeaders()},
-			{"responses", problemResponses()},
-		}},
 	}
+	if schemes, needed := security(m); schemes != nil {
+		components = append(components, member{"securitySchemes", schemes})
+		doc = append(doc, member{"security", needed})
+	}
+	doc = append(doc, member{"paths", append(d.paths, d.servicePaths()...)}, member{"components", components})
 	var text bytes.Buffer
 	appendValue(&text, doc, "")
 	text.WriteByte('\n')
 	return text.Bytes()
+}
+
+// security is how callers say who they are; nil where the service does not ask.
+func security(m *model.Model) (schemes object, needed []object) {
+	if m.API.Tokens != nil {
+		schemes = append(schemes, member{"bearer", object{{"type", "http"}, {"scheme", "bearer"}, {"bearerFormat", "JWT"}}})
+		needed = append(needed, object{{"bearer", []any{}}})
+	}
+	if m.API.KeyFile != "" {
+		schemes = append(schemes, member{"apiKey", object{{"type", "apiKey"}, {"in", "header"}, {"name", "X-API-Key"}}})
+		needed = append(needed, object{{"apiKey", []any{}}})
+	}
+	return schemes, needed
 }
 
 type document struct {

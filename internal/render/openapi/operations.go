@@ -19,6 +19,7 @@ type operation struct {
 	body       object
 	good       []answer
 	problems   []int // what is likely; everything else is the default
+	guarded    bool  // credentials are asked for
 }
 
 // answer is what comes back when all is well.
@@ -51,6 +52,10 @@ func (o operation) object() object {
 		}
 		responses = append(responses, member{strconv.Itoa(a.status), response})
 	}
+	if o.guarded {
+		o.problems = slices.Insert(slices.Clone(o.problems), 0, http.StatusUnauthorized, http.StatusForbidden)
+		slices.Sort(o.problems)
+	}
 	for _, status := range o.problems {
 		responses = append(responses, member{strconv.Itoa(status), object{{"$ref", "#/components/responses/" + strconv.Itoa(status)}}})
 	}
@@ -64,6 +69,8 @@ var problemCases = []struct {
 	text   string
 }{
 	{http.StatusBadRequest, "The request cannot be read: a parameter is unknown or wrong, or the body is no JSON."},
+	{http.StatusUnauthorized, "Credentials are missing or wrong."},
+	{http.StatusForbidden, "Those who sent the request may not do this."},
 	{http.StatusNotFound, "There is no such row."},
 	{http.StatusNotAcceptable, "None of the formats of Accept can be met."},
 	{http.StatusConflict, "A value is taken already, or the row is still referred to."},
@@ -151,7 +158,7 @@ func (d *document) collection(e *model.Entity) object {
 // listing reads rows of a resource, on a path of one.
 func (d *document) listing(on, of *model.Entity, id, summary string, problems ...int) object {
 	return operation{
-		entity: on, id: id, summary: summary, problems: problems,
+		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, problems: problems,
 		parameters: slices.Concat(shared("limit", "offset", "after", "sortby", "count", "filter", "filter-lang", "q", "f"),
 			propertiesParameter(of), withParameter(of), columnParameters(of)),
 		good: []answer{{http.StatusOK, rowsContent(ref(schemaName(of)+".list"), "application/x-ndjson", "text/csv", "application/xml"), []string{"Link"}}},
@@ -169,7 +176,7 @@ func (d *document) creation(on, of *model.Entity, id, summary, schema string, ex
 		content = append(content, member{media, object{{"schema", object{{"type", "string"}}}}})
 	}
 	return operation{
-		entity: on, id: id, summary: summary, parameters: shared("prefer"),
+		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: shared("prefer"),
 		body:     object{{"required", true}, {"content", content}},
 		good:     []answer{{http.StatusCreated, jsonContent(object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".list")}}}), []string{"Location", "ETag"}}},
 		problems: []int{http.StatusBadRequest, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity},
@@ -182,7 +189,7 @@ func (d *document) summary(e *model.Entity) object {
 	limits := shared("offset", "by", "measure", "having", "sortby", "filter", "filter-lang", "q", "f")
 	limits = append(limits, query("limit", "The most groups to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}, {"default", 50}}))
 	return object{{"get", operation{
-		entity: e, id: "summarize" + e.Plural, summary: "Counts, sums and the like of " + e.Path + ", in groups.",
+		guarded: d.model.API.Guarded(), entity: e, id: "summarize" + e.Plural, summary: "Counts, sums and the like of " + e.Path + ", in groups.",
 		parameters: append(limits, columnParameters(e)...),
 		good:       []answer{{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv"), nil}},
 		problems:   []int{http.StatusBadRequest, http.StatusNotAcceptable},
@@ -193,7 +200,7 @@ func (d *document) summary(e *model.Entity) object {
 func (d *document) reading(on, of *model.Entity, id, summary string) object {
 	schema := object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".part")}}}
 	return operation{
-		entity: on, id: id, summary: summary, parameters: slices.Concat(shared("f", "if-none-match"), propertiesParameter(of), withParameter(of)),
+		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: slices.Concat(shared("f", "if-none-match"), propertiesParameter(of), withParameter(of)),
 		good: []answer{
 			{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv", "application/xml"), []string{"ETag"}},
 			{http.StatusNotModified, nil, []string{"ETag"}},
@@ -220,11 +227,11 @@ func (d *document) row(e *model.Entity) object {
 	change := ref(schemaName(e) + ".change")
 	return append(ops,
 		member{"put", operation{
-			entity: e, id: "replace" + e.Name, summary: "Replaces " + e.Article + ".", parameters: shared("if-match", "if-none-match", "prefer"),
+			guarded: d.model.API.Guarded(), entity: e, id: "replace" + e.Name, summary: "Replaces " + e.Article + ".", parameters: shared("if-match", "if-none-match", "prefer"),
 			body: object{{"required", true}, {"content", jsonContent(ref(schemaName(e) + ".new"))}}, good: []answer{stored, created, silent}, problems: problems,
 		}.object()},
 		member{"patch", operation{
-			entity: e, id: "change" + e.Name, summary: "Changes " + e.Article + " by a merge patch (RFC 7396) or a JSON patch (RFC 6902).", parameters: shared("if-match", "prefer"),
+			guarded: d.model.API.Guarded(), entity: e, id: "change" + e.Name, summary: "Changes " + e.Article + " by a merge patch (RFC 7396) or a JSON patch (RFC 6902).", parameters: shared("if-match", "prefer"),
 			body: object{{"required", true}, {"content", object{
 				{"application/merge-patch+json", object{{"schema", change}}},
 				{"application/json", object{{"schema", change}}},
@@ -233,7 +240,7 @@ func (d *document) row(e *model.Entity) object {
 			good: []answer{stored, silent}, problems: problems,
 		}.object()},
 		member{"delete", operation{
-			entity: e, id: "delete" + e.Name, summary: "Removes " + e.Article + ".", parameters: shared("if-match"),
+			guarded: d.model.API.Guarded(), entity: e, id: "delete" + e.Name, summary: "Removes " + e.Article + ".", parameters: shared("if-match"),
 			good: []answer{silent}, problems: []int{http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed},
 		}.object()},
 	)
@@ -255,8 +262,8 @@ func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 	if r.Linkable() {
 		d.paths = append(d.paths, member{at + "/{other}", object{
 			{"parameters", []object{keyParameter(e, "key"), keyParameter(r.To, "other")}},
-			{"put", operation{entity: e, id: "link" + name, summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
-			{"delete", operation{entity: e, id: "unlink" + name, summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"put", operation{guarded: d.model.API.Guarded(), entity: e, id: "link" + name, summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: "unlink" + name, summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
 		}})
 	}
 }

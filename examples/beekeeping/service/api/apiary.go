@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -21,19 +19,21 @@ func newApiaryShape() *rest.Shape[*store.Apiary, int64] {
 	)
 }
 
-// apiaryRoutes are the paths of apiaries.
+// apiaryRoutes are the paths of apiaries. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) apiaryRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /apiaries", s.listApiaries),
+		rest.On("GET /apiaries/summary", rest.Summarize(s.apiary)),
 		rest.On("GET /apiaries/{key}", s.getApiary),
-		rest.On("POST /apiaries", rest.Create(s.apiary, s.createApiary)),
-		rest.On("PUT /apiaries/{key}", rest.Replace(s.apiary, s.replaceApiary, s.createApiary)),
-		rest.On("PATCH /apiaries/{key}", rest.Change(s.apiary, s.changeApiary)),
-		rest.On("DELETE /apiaries/{key}", rest.Remove(s.apiary, s.deleteApiary)),
+		rest.On("POST /apiaries", rest.Create(s.apiary, store.Apiaries.InsertAll)),
+		rest.On("PUT /apiaries/{key}", rest.Replace(s.apiary, store.Apiaries.Update)),
+		rest.On("PATCH /apiaries/{key}", rest.Change(s.apiary, store.Apiaries.Update)),
+		rest.On("DELETE /apiaries/{key}", rest.Remove(s.apiary, store.Apiaries.Delete)),
 		rest.On("GET /apiaries/{key}/keeper", rest.GetUnder(s.apiary, store.Apiaries.Keeper.Of, s.keeper)),
 		rest.On("GET /apiaries/{key}/deputy", rest.GetUnder(s.apiary, store.Apiaries.Deputy.Of, s.keeper)),
 		rest.On("GET /apiaries/{key}/hives", rest.ListUnder(s.apiary, store.Apiaries.Hives.Of, s.hive)),
-		rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(s.apiary, store.Apiaries.Hives, s.hive, s.createHive)),
+		rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(s.apiary, store.Apiaries.Hives, s.hive)),
 		rest.On("GET /apiaries/{key}/forages", rest.ListUnder(s.apiary, store.Apiaries.Forages.Of, s.forage)),
 		rest.On("PUT /apiaries/{key}/forages/{other}", rest.Link(s.apiary, store.Apiaries.Forages, s.forage)),
 		rest.On("DELETE /apiaries/{key}/forages/{other}", rest.Unlink(s.apiary, store.Apiaries.Forages, s.forage)),
@@ -56,24 +56,4 @@ func (s *Service) getApiary(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.apiary, key)
-}
-
-// createApiary stores a new row, however it arrives.
-func (s *Service) createApiary(ctx context.Context, tx gate.DB, row *store.Apiary) error {
-	return store.Apiaries.Insert(ctx, tx, row)
-}
-
-// replaceApiary stores all of a row that is there.
-func (s *Service) replaceApiary(ctx context.Context, tx gate.DB, row *store.Apiary) error {
-	return store.Apiaries.Update(ctx, tx, row)
-}
-
-// changeApiary stores the columns of a row that a patch names.
-func (s *Service) changeApiary(ctx context.Context, tx gate.DB, row *store.Apiary, columns ...gate.ColumnOf[*store.Apiary]) error {
-	return store.Apiaries.Update(ctx, tx, row, columns...)
-}
-
-// deleteApiary removes a row.
-func (s *Service) deleteApiary(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Apiaries.Delete(ctx, tx, key)
 }

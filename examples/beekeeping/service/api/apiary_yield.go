@@ -18,6 +18,7 @@ func newApiaryYieldShape() *rest.Shape[*store.ApiaryYield, rest.NoKey] {
 func (s *Service) apiaryYieldRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /apiary-yields", s.listApiaryYields),
+		rest.On("GET /apiary-yields/summary", rest.Summarize(s.apiaryYield)),
 	}
 }
 

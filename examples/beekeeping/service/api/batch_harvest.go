@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -19,15 +17,17 @@ func newBatchHarvestShape() *rest.Shape[*store.BatchHarvest, store.BatchHarvestK
 	)
 }
 
-// batchHarvestRoutes are the paths of batch-harvests.
+// batchHarvestRoutes are the paths of batch-harvests. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) batchHarvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batch-harvests", s.listBatchHarvests),
+		rest.On("GET /batch-harvests/summary", rest.Summarize(s.batchHarvest)),
 		rest.On("GET /batch-harvests/{key}", s.getBatchHarvest),
-		rest.On("POST /batch-harvests", rest.Create(s.batchHarvest, s.createBatchHarvest)),
-		rest.On("PUT /batch-harvests/{key}", rest.Replace(s.batchHarvest, s.replaceBatchHarvest, s.createBatchHarvest)),
-		rest.On("PATCH /batch-harvests/{key}", rest.Change(s.batchHarvest, s.changeBatchHarvest)),
-		rest.On("DELETE /batch-harvests/{key}", rest.Remove(s.batchHarvest, s.deleteBatchHarvest)),
+		rest.On("POST /batch-harvests", rest.Create(s.batchHarvest, store.BatchHarvests.InsertAll)),
+		rest.On("PUT /batch-harvests/{key}", rest.Replace(s.batchHarvest, store.BatchHarvests.Update)),
+		rest.On("PATCH /batch-harvests/{key}", rest.Change(s.batchHarvest, store.BatchHarvests.Update)),
+		rest.On("DELETE /batch-harvests/{key}", rest.Remove(s.batchHarvest, store.BatchHarvests.Delete)),
 		rest.On("GET /batch-harvests/{key}/batch", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Batch.Of, s.batch)),
 		rest.On("GET /batch-harvests/{key}/harvest", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Harvest.Of, s.harvest)),
 	}
@@ -49,24 +49,4 @@ func (s *Service) getBatchHarvest(w http.ResponseWriter, r *http.Request) error 
 		return err
 	}
 	return rest.SendRow(w, r, s.batchHarvest, key)
-}
-
-// createBatchHarvest stores a new row, however it arrives.
-func (s *Service) createBatchHarvest(ctx context.Context, tx gate.DB, row *store.BatchHarvest) error {
-	return store.BatchHarvests.Insert(ctx, tx, row)
-}
-
-// replaceBatchHarvest stores all of a row that is there.
-func (s *Service) replaceBatchHarvest(ctx context.Context, tx gate.DB, row *store.BatchHarvest) error {
-	return store.BatchHarvests.Update(ctx, tx, row)
-}
-
-// changeBatchHarvest stores the columns of a row that a patch names.
-func (s *Service) changeBatchHarvest(ctx context.Context, tx gate.DB, row *store.BatchHarvest, columns ...gate.ColumnOf[*store.BatchHarvest]) error {
-	return store.BatchHarvests.Update(ctx, tx, row, columns...)
-}
-
-// deleteBatchHarvest removes a row.
-func (s *Service) deleteBatchHarvest(ctx context.Context, tx gate.DB, key store.BatchHarvestKey) error {
-	return store.BatchHarvests.Delete(ctx, tx, key)
 }

@@ -18,6 +18,7 @@ func newBatchOriginShape() *rest.Shape[*store.BatchOrigin, rest.NoKey] {
 func (s *Service) batchOriginRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batch-origins", s.listBatchOrigins),
+		rest.On("GET /batch-origins/summary", rest.Summarize(s.batchOrigin)),
 	}
 }
 

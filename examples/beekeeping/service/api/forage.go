@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -18,15 +16,17 @@ func newForageShape() *rest.Shape[*store.Forage, int64] {
 	)
 }
 
-// forageRoutes are the paths of forages.
+// forageRoutes are the paths of forages. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) forageRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /forages", s.listForages),
+		rest.On("GET /forages/summary", rest.Summarize(s.forage)),
 		rest.On("GET /forages/{key}", s.getForage),
-		rest.On("POST /forages", rest.Create(s.forage, s.createForage)),
-		rest.On("PUT /forages/{key}", rest.Replace(s.forage, s.replaceForage, s.createForage)),
-		rest.On("PATCH /forages/{key}", rest.Change(s.forage, s.changeForage)),
-		rest.On("DELETE /forages/{key}", rest.Remove(s.forage, s.deleteForage)),
+		rest.On("POST /forages", rest.Create(s.forage, store.Forages.InsertAll)),
+		rest.On("PUT /forages/{key}", rest.Replace(s.forage, store.Forages.Update)),
+		rest.On("PATCH /forages/{key}", rest.Change(s.forage, store.Forages.Update)),
+		rest.On("DELETE /forages/{key}", rest.Remove(s.forage, store.Forages.Delete)),
 		rest.On("GET /forages/{key}/apiaries", rest.ListUnder(s.forage, store.Forages.Apiaries.Of, s.apiary)),
 		rest.On("PUT /forages/{key}/apiaries/{other}", rest.Link(s.forage, store.Forages.Apiaries, s.apiary)),
 		rest.On("DELETE /forages/{key}/apiaries/{other}", rest.Unlink(s.forage, store.Forages.Apiaries, s.apiary)),
@@ -49,24 +49,4 @@ func (s *Service) getForage(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.forage, key)
-}
-
-// createForage stores a new row, however it arrives.
-func (s *Service) createForage(ctx context.Context, tx gate.DB, row *store.Forage) error {
-	return store.Forages.Insert(ctx, tx, row)
-}
-
-// replaceForage stores all of a row that is there.
-func (s *Service) replaceForage(ctx context.Context, tx gate.DB, row *store.Forage) error {
-	return store.Forages.Update(ctx, tx, row)
-}
-
-// changeForage stores the columns of a row that a patch names.
-func (s *Service) changeForage(ctx context.Context, tx gate.DB, row *store.Forage, columns ...gate.ColumnOf[*store.Forage]) error {
-	return store.Forages.Update(ctx, tx, row, columns...)
-}
-
-// deleteForage removes a row.
-func (s *Service) deleteForage(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Forages.Delete(ctx, tx, key)
 }

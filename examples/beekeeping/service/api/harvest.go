@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -20,18 +18,20 @@ func newHarvestShape() *rest.Shape[*store.Harvest, int64] {
 	)
 }
 
-// harvestRoutes are the paths of harvests.
+// harvestRoutes are the paths of harvests. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) harvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /harvests", s.listHarvests),
+		rest.On("GET /harvests/summary", rest.Summarize(s.harvest)),
 		rest.On("GET /harvests/{key}", s.getHarvest),
-		rest.On("POST /harvests", rest.Create(s.harvest, s.createHarvest)),
-		rest.On("PUT /harvests/{key}", rest.Replace(s.harvest, s.replaceHarvest, s.createHarvest)),
-		rest.On("PATCH /harvests/{key}", rest.Change(s.harvest, s.changeHarvest)),
-		rest.On("DELETE /harvests/{key}", rest.Remove(s.harvest, s.deleteHarvest)),
+		rest.On("POST /harvests", rest.Create(s.harvest, store.Harvests.InsertAll)),
+		rest.On("PUT /harvests/{key}", rest.Replace(s.harvest, store.Harvests.Update)),
+		rest.On("PATCH /harvests/{key}", rest.Change(s.harvest, store.Harvests.Update)),
+		rest.On("DELETE /harvests/{key}", rest.Remove(s.harvest, store.Harvests.Delete)),
 		rest.On("GET /harvests/{key}/hive", rest.GetUnder(s.harvest, store.Harvests.Hive.Of, s.hive)),
 		rest.On("GET /harvests/{key}/batch-harvests", rest.ListUnder(s.harvest, store.Harvests.BatchHarvests.Of, s.batchHarvest)),
-		rest.On("POST /harvests/{key}/batch-harvests", rest.CreateUnder(s.harvest, store.Harvests.BatchHarvests, s.batchHarvest, s.createBatchHarvest)),
+		rest.On("POST /harvests/{key}/batch-harvests", rest.CreateUnder(s.harvest, store.Harvests.BatchHarvests, s.batchHarvest)),
 		rest.On("GET /harvests/{key}/batches", rest.ListUnder(s.harvest, store.Harvests.Batches.Of, s.batch)),
 	}
 }
@@ -52,24 +52,4 @@ func (s *Service) getHarvest(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.harvest, key)
-}
-
-// createHarvest stores a new row, however it arrives.
-func (s *Service) createHarvest(ctx context.Context, tx gate.DB, row *store.Harvest) error {
-	return store.Harvests.Insert(ctx, tx, row)
-}
-
-// replaceHarvest stores all of a row that is there.
-func (s *Service) replaceHarvest(ctx context.Context, tx gate.DB, row *store.Harvest) error {
-	return store.Harvests.Update(ctx, tx, row)
-}
-
-// changeHarvest stores the columns of a row that a patch names.
-func (s *Service) changeHarvest(ctx context.Context, tx gate.DB, row *store.Harvest, columns ...gate.ColumnOf[*store.Harvest]) error {
-	return store.Harvests.Update(ctx, tx, row, columns...)
-}
-
-// deleteHarvest removes a row.
-func (s *Service) deleteHarvest(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Harvests.Delete(ctx, tx, key)
 }

@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -25,28 +23,30 @@ func newHiveShape() *rest.Shape[*store.Hive, int64] {
 	)
 }
 
-// hiveRoutes are the paths of hives.
+// hiveRoutes are the paths of hives. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) hiveRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /hives", s.listHives),
+		rest.On("GET /hives/summary", rest.Summarize(s.hive)),
 		rest.On("GET /hives/{key}", s.getHive),
-		rest.On("POST /hives", rest.Create(s.hive, s.createHive)),
-		rest.On("PUT /hives/{key}", rest.Replace(s.hive, s.replaceHive, s.createHive)),
-		rest.On("PATCH /hives/{key}", rest.Change(s.hive, s.changeHive)),
-		rest.On("DELETE /hives/{key}", rest.Remove(s.hive, s.deleteHive)),
+		rest.On("POST /hives", rest.Create(s.hive, store.Hives.InsertAll)),
+		rest.On("PUT /hives/{key}", rest.Replace(s.hive, store.Hives.Update)),
+		rest.On("PATCH /hives/{key}", rest.Change(s.hive, store.Hives.Update)),
+		rest.On("DELETE /hives/{key}", rest.Remove(s.hive, store.Hives.Delete)),
 		rest.On("GET /hives/{key}/apiary", rest.GetUnder(s.hive, store.Hives.Apiary.Of, s.apiary)),
 		rest.On("GET /hives/{key}/split-from", rest.GetUnder(s.hive, store.Hives.SplitFrom.Of, s.hive)),
 		rest.On("GET /hives/{key}/queen", rest.GetUnder(s.hive, store.Hives.Queen.Of, s.queen)),
 		rest.On("GET /hives/{key}/harvests", rest.ListUnder(s.hive, store.Hives.Harvests.Of, s.harvest)),
-		rest.On("POST /hives/{key}/harvests", rest.CreateUnder(s.hive, store.Hives.Harvests, s.harvest, s.createHarvest)),
+		rest.On("POST /hives/{key}/harvests", rest.CreateUnder(s.hive, store.Hives.Harvests, s.harvest)),
 		rest.On("GET /hives/{key}/splits", rest.ListUnder(s.hive, store.Hives.Splits.Of, s.hive)),
-		rest.On("POST /hives/{key}/splits", rest.CreateUnder(s.hive, store.Hives.Splits, s.hive, s.createHive)),
+		rest.On("POST /hives/{key}/splits", rest.CreateUnder(s.hive, store.Hives.Splits, s.hive)),
 		rest.On("GET /hives/{key}/inspections", rest.ListUnder(s.hive, store.Hives.Inspections.Of, s.inspection)),
-		rest.On("POST /hives/{key}/inspections", rest.CreateUnder(s.hive, store.Hives.Inspections, s.inspection, s.createInspection)),
+		rest.On("POST /hives/{key}/inspections", rest.CreateUnder(s.hive, store.Hives.Inspections, s.inspection)),
 		rest.On("GET /hives/{key}/sensor-readings", rest.ListUnder(s.hive, store.Hives.SensorReadings.Of, s.sensorReading)),
-		rest.On("POST /hives/{key}/sensor-readings", rest.CreateUnder(s.hive, store.Hives.SensorReadings, s.sensorReading, s.createSensorReading)),
+		rest.On("POST /hives/{key}/sensor-readings", rest.CreateUnder(s.hive, store.Hives.SensorReadings, s.sensorReading)),
 		rest.On("GET /hives/{key}/treatments", rest.ListUnder(s.hive, store.Hives.Treatments.Of, s.treatment)),
-		rest.On("POST /hives/{key}/treatments", rest.CreateUnder(s.hive, store.Hives.Treatments, s.treatment, s.createTreatment)),
+		rest.On("POST /hives/{key}/treatments", rest.CreateUnder(s.hive, store.Hives.Treatments, s.treatment)),
 	}
 }
 
@@ -66,24 +66,4 @@ func (s *Service) getHive(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.hive, key)
-}
-
-// createHive stores a new row, however it arrives.
-func (s *Service) createHive(ctx context.Context, tx gate.DB, row *store.Hive) error {
-	return store.Hives.Insert(ctx, tx, row)
-}
-
-// replaceHive stores all of a row that is there.
-func (s *Service) replaceHive(ctx context.Context, tx gate.DB, row *store.Hive) error {
-	return store.Hives.Update(ctx, tx, row)
-}
-
-// changeHive stores the columns of a row that a patch names.
-func (s *Service) changeHive(ctx context.Context, tx gate.DB, row *store.Hive, columns ...gate.ColumnOf[*store.Hive]) error {
-	return store.Hives.Update(ctx, tx, row, columns...)
-}
-
-// deleteHive removes a row.
-func (s *Service) deleteHive(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Hives.Delete(ctx, tx, key)
 }

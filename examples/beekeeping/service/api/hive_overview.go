@@ -18,6 +18,7 @@ func newHiveOverviewShape() *rest.Shape[*store.HiveOverview, rest.NoKey] {
 func (s *Service) hiveOverviewRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /hive-overviews", s.listHiveOverviews),
+		rest.On("GET /hive-overviews/summary", rest.Summarize(s.hiveOverview)),
 	}
 }
 

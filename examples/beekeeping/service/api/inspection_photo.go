@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -18,15 +16,17 @@ func newInspectionPhotoShape() *rest.Shape[*store.InspectionPhoto, int64] {
 	)
 }
 
-// inspectionPhotoRoutes are the paths of inspection-photos.
+// inspectionPhotoRoutes are the paths of inspection-photos. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) inspectionPhotoRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /inspection-photos", s.listInspectionPhotos),
+		rest.On("GET /inspection-photos/summary", rest.Summarize(s.inspectionPhoto)),
 		rest.On("GET /inspection-photos/{key}", s.getInspectionPhoto),
-		rest.On("POST /inspection-photos", rest.Create(s.inspectionPhoto, s.createInspectionPhoto)),
-		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto, s.replaceInspectionPhoto, s.createInspectionPhoto)),
-		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto, s.changeInspectionPhoto)),
-		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto, s.deleteInspectionPhoto)),
+		rest.On("POST /inspection-photos", rest.Create(s.inspectionPhoto, store.InspectionPhotos.InsertAll)),
+		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto, store.InspectionPhotos.Update)),
+		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto, store.InspectionPhotos.Update)),
+		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto, store.InspectionPhotos.Delete)),
 		rest.On("GET /inspection-photos/{key}/inspection", rest.GetUnder(s.inspectionPhoto, store.InspectionPhotos.Inspection.Of, s.inspection)),
 	}
 }
@@ -47,24 +47,4 @@ func (s *Service) getInspectionPhoto(w http.ResponseWriter, r *http.Request) err
 		return err
 	}
 	return rest.SendRow(w, r, s.inspectionPhoto, key)
-}
-
-// createInspectionPhoto stores a new row, however it arrives.
-func (s *Service) createInspectionPhoto(ctx context.Context, tx gate.DB, row *store.InspectionPhoto) error {
-	return store.InspectionPhotos.Insert(ctx, tx, row)
-}
-
-// replaceInspectionPhoto stores all of a row that is there.
-func (s *Service) replaceInspectionPhoto(ctx context.Context, tx gate.DB, row *store.InspectionPhoto) error {
-	return store.InspectionPhotos.Update(ctx, tx, row)
-}
-
-// changeInspectionPhoto stores the columns of a row that a patch names.
-func (s *Service) changeInspectionPhoto(ctx context.Context, tx gate.DB, row *store.InspectionPhoto, columns ...gate.ColumnOf[*store.InspectionPhoto]) error {
-	return store.InspectionPhotos.Update(ctx, tx, row, columns...)
-}
-
-// deleteInspectionPhoto removes a row.
-func (s *Service) deleteInspectionPhoto(ctx context.Context, tx gate.DB, key int64) error {
-	return store.InspectionPhotos.Delete(ctx, tx, key)
 }

@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -20,21 +18,23 @@ func newKeeperShape() *rest.Shape[*store.Keeper, int64] {
 	)
 }
 
-// keeperRoutes are the paths of keepers.
+// keeperRoutes are the paths of keepers. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) keeperRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /keepers", s.listKeepers),
+		rest.On("GET /keepers/summary", rest.Summarize(s.keeper)),
 		rest.On("GET /keepers/{key}", s.getKeeper),
-		rest.On("POST /keepers", rest.Create(s.keeper, s.createKeeper)),
-		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper, s.replaceKeeper, s.createKeeper)),
-		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper, s.changeKeeper)),
-		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper, s.deleteKeeper)),
+		rest.On("POST /keepers", rest.Create(s.keeper, store.Keepers.InsertAll)),
+		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper, store.Keepers.Update)),
+		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper, store.Keepers.Update)),
+		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper, store.Keepers.Delete)),
 		rest.On("GET /keepers/{key}/apiaries", rest.ListUnder(s.keeper, store.Keepers.Apiaries.Of, s.apiary)),
-		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, store.Keepers.Apiaries, s.apiary, s.createApiary)),
+		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, store.Keepers.Apiaries, s.apiary)),
 		rest.On("GET /keepers/{key}/deputy-apiaries", rest.ListUnder(s.keeper, store.Keepers.DeputyApiaries.Of, s.apiary)),
-		rest.On("POST /keepers/{key}/deputy-apiaries", rest.CreateUnder(s.keeper, store.Keepers.DeputyApiaries, s.apiary, s.createApiary)),
+		rest.On("POST /keepers/{key}/deputy-apiaries", rest.CreateUnder(s.keeper, store.Keepers.DeputyApiaries, s.apiary)),
 		rest.On("GET /keepers/{key}/inspections", rest.ListUnder(s.keeper, store.Keepers.Inspections.Of, s.inspection)),
-		rest.On("POST /keepers/{key}/inspections", rest.CreateUnder(s.keeper, store.Keepers.Inspections, s.inspection, s.createInspection)),
+		rest.On("POST /keepers/{key}/inspections", rest.CreateUnder(s.keeper, store.Keepers.Inspections, s.inspection)),
 	}
 }
 
@@ -54,24 +54,4 @@ func (s *Service) getKeeper(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.keeper, key)
-}
-
-// createKeeper stores a new row, however it arrives.
-func (s *Service) createKeeper(ctx context.Context, tx gate.DB, row *store.Keeper) error {
-	return store.Keepers.Insert(ctx, tx, row)
-}
-
-// replaceKeeper stores all of a row that is there.
-func (s *Service) replaceKeeper(ctx context.Context, tx gate.DB, row *store.Keeper) error {
-	return store.Keepers.Update(ctx, tx, row)
-}
-
-// changeKeeper stores the columns of a row that a patch names.
-func (s *Service) changeKeeper(ctx context.Context, tx gate.DB, row *store.Keeper, columns ...gate.ColumnOf[*store.Keeper]) error {
-	return store.Keepers.Update(ctx, tx, row, columns...)
-}
-
-// deleteKeeper removes a row.
-func (s *Service) deleteKeeper(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Keepers.Delete(ctx, tx, key)
 }

@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -18,15 +16,17 @@ func newQueenShape() *rest.Shape[*store.Queen, int64] {
 	)
 }
 
-// queenRoutes are the paths of queens.
+// queenRoutes are the paths of queens. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) queenRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /queens", s.listQueens),
+		rest.On("GET /queens/summary", rest.Summarize(s.queen)),
 		rest.On("GET /queens/{key}", s.getQueen),
-		rest.On("POST /queens", rest.Create(s.queen, s.createQueen)),
-		rest.On("PUT /queens/{key}", rest.Replace(s.queen, s.replaceQueen, s.createQueen)),
-		rest.On("PATCH /queens/{key}", rest.Change(s.queen, s.changeQueen)),
-		rest.On("DELETE /queens/{key}", rest.Remove(s.queen, s.deleteQueen)),
+		rest.On("POST /queens", rest.Create(s.queen, store.Queens.InsertAll)),
+		rest.On("PUT /queens/{key}", rest.Replace(s.queen, store.Queens.Update)),
+		rest.On("PATCH /queens/{key}", rest.Change(s.queen, store.Queens.Update)),
+		rest.On("DELETE /queens/{key}", rest.Remove(s.queen, store.Queens.Delete)),
 		rest.On("GET /queens/{key}/hive", rest.GetUnder(s.queen, store.Queens.Hive.Of, s.hive)),
 	}
 }
@@ -47,24 +47,4 @@ func (s *Service) getQueen(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.queen, key)
-}
-
-// createQueen stores a new row, however it arrives.
-func (s *Service) createQueen(ctx context.Context, tx gate.DB, row *store.Queen) error {
-	return store.Queens.Insert(ctx, tx, row)
-}
-
-// replaceQueen stores all of a row that is there.
-func (s *Service) replaceQueen(ctx context.Context, tx gate.DB, row *store.Queen) error {
-	return store.Queens.Update(ctx, tx, row)
-}
-
-// changeQueen stores the columns of a row that a patch names.
-func (s *Service) changeQueen(ctx context.Context, tx gate.DB, row *store.Queen, columns ...gate.ColumnOf[*store.Queen]) error {
-	return store.Queens.Update(ctx, tx, row, columns...)
-}
-
-// deleteQueen removes a row.
-func (s *Service) deleteQueen(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Queens.Delete(ctx, tx, key)
 }

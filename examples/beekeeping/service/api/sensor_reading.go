@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -18,15 +16,17 @@ func newSensorReadingShape() *rest.Shape[*store.SensorReading, store.SensorReadi
 	)
 }
 
-// sensorReadingRoutes are the paths of sensor-readings.
+// sensorReadingRoutes are the paths of sensor-readings. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) sensorReadingRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /sensor-readings", s.listSensorReadings),
+		rest.On("GET /sensor-readings/summary", rest.Summarize(s.sensorReading)),
 		rest.On("GET /sensor-readings/{key}", s.getSensorReading),
-		rest.On("POST /sensor-readings", rest.Create(s.sensorReading, s.createSensorReading)),
-		rest.On("PUT /sensor-readings/{key}", rest.Replace(s.sensorReading, s.replaceSensorReading, s.createSensorReading)),
-		rest.On("PATCH /sensor-readings/{key}", rest.Change(s.sensorReading, s.changeSensorReading)),
-		rest.On("DELETE /sensor-readings/{key}", rest.Remove(s.sensorReading, s.deleteSensorReading)),
+		rest.On("POST /sensor-readings", rest.Create(s.sensorReading, store.SensorReadings.InsertAll)),
+		rest.On("PUT /sensor-readings/{key}", rest.Replace(s.sensorReading, store.SensorReadings.Update)),
+		rest.On("PATCH /sensor-readings/{key}", rest.Change(s.sensorReading, store.SensorReadings.Update)),
+		rest.On("DELETE /sensor-readings/{key}", rest.Remove(s.sensorReading, store.SensorReadings.Delete)),
 		rest.On("GET /sensor-readings/{key}/hive", rest.GetUnder(s.sensorReading, store.SensorReadings.Hive.Of, s.hive)),
 	}
 }
@@ -47,24 +47,4 @@ func (s *Service) getSensorReading(w http.ResponseWriter, r *http.Request) error
 		return err
 	}
 	return rest.SendRow(w, r, s.sensorReading, key)
-}
-
-// createSensorReading stores a new row, however it arrives.
-func (s *Service) createSensorReading(ctx context.Context, tx gate.DB, row *store.SensorReading) error {
-	return store.SensorReadings.Insert(ctx, tx, row)
-}
-
-// replaceSensorReading stores all of a row that is there.
-func (s *Service) replaceSensorReading(ctx context.Context, tx gate.DB, row *store.SensorReading) error {
-	return store.SensorReadings.Update(ctx, tx, row)
-}
-
-// changeSensorReading stores the columns of a row that a patch names.
-func (s *Service) changeSensorReading(ctx context.Context, tx gate.DB, row *store.SensorReading, columns ...gate.ColumnOf[*store.SensorReading]) error {
-	return store.SensorReadings.Update(ctx, tx, row, columns...)
-}
-
-// deleteSensorReading removes a row.
-func (s *Service) deleteSensorReading(ctx context.Context, tx gate.DB, key store.SensorReadingKey) error {
-	return store.SensorReadings.Delete(ctx, tx, key)
 }

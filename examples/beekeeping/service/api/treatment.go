@@ -3,11 +3,9 @@
 package api
 
 import (
-	"context"
 	"net/http"
 
 	"beekeeping/store"
-	"beekeeping/store/gate"
 	"beekeeping/store/gate/rest"
 )
 
@@ -20,15 +18,17 @@ func newTreatmentShape() *rest.Shape[*store.Treatment, int64] {
 	)
 }
 
-// treatmentRoutes are the paths of treatments.
+// treatmentRoutes are the paths of treatments. To add a rule to what is stored, pass a function of
+// your own in place of the store's; it runs in the transaction of the request.
 func (s *Service) treatmentRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /treatments", s.listTreatments),
+		rest.On("GET /treatments/summary", rest.Summarize(s.treatment)),
 		rest.On("GET /treatments/{key}", s.getTreatment),
-		rest.On("POST /treatments", rest.Create(s.treatment, s.createTreatment)),
-		rest.On("PUT /treatments/{key}", rest.Replace(s.treatment, s.replaceTreatment, s.createTreatment)),
-		rest.On("PATCH /treatments/{key}", rest.Change(s.treatment, s.changeTreatment)),
-		rest.On("DELETE /treatments/{key}", rest.Remove(s.treatment, s.deleteTreatment)),
+		rest.On("POST /treatments", rest.Create(s.treatment, store.Treatments.InsertAll)),
+		rest.On("PUT /treatments/{key}", rest.Replace(s.treatment, store.Treatments.Update)),
+		rest.On("PATCH /treatments/{key}", rest.Change(s.treatment, store.Treatments.Update)),
+		rest.On("DELETE /treatments/{key}", rest.Remove(s.treatment, store.Treatments.Delete)),
 		rest.On("GET /treatments/{key}/hive", rest.GetUnder(s.treatment, store.Treatments.Hive.Of, s.hive)),
 		rest.On("GET /treatments/{key}/substance", rest.GetUnder(s.treatment, store.Treatments.Substance.Of, s.substance)),
 		rest.On("GET /treatments/{key}/inspection", rest.GetUnder(s.treatment, store.Treatments.Inspection.Of, s.inspection)),
@@ -51,24 +51,4 @@ func (s *Service) getTreatment(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return rest.SendRow(w, r, s.treatment, key)
-}
-
-// createTreatment stores a new row, however it arrives.
-func (s *Service) createTreatment(ctx context.Context, tx gate.DB, row *store.Treatment) error {
-	return store.Treatments.Insert(ctx, tx, row)
-}
-
-// replaceTreatment stores all of a row that is there.
-func (s *Service) replaceTreatment(ctx context.Context, tx gate.DB, row *store.Treatment) error {
-	return store.Treatments.Update(ctx, tx, row)
-}
-
-// changeTreatment stores the columns of a row that a patch names.
-func (s *Service) changeTreatment(ctx context.Context, tx gate.DB, row *store.Treatment, columns ...gate.ColumnOf[*store.Treatment]) error {
-	return store.Treatments.Update(ctx, tx, row, columns...)
-}
-
-// deleteTreatment removes a row.
-func (s *Service) deleteTreatment(ctx context.Context, tx gate.DB, key int64) error {
-	return store.Treatments.Delete(ctx, tx, key)
 }

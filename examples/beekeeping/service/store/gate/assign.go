@@ -12,6 +12,8 @@ import (
 // SetInt stores a whole number.
 func SetInt(p any, v int64) error {
 	switch p := p.(type) {
+	case *Sink:
+		return p.int(v)
 	case *int64:
 		*p = v
 	case *Maybe[int64]:
@@ -32,6 +34,8 @@ func SetInt(p any, v int64) error {
 // SetFloat stores a binary fraction.
 func SetFloat(p any, v float64) error {
 	switch p := p.(type) {
+	case *Sink:
+		return p.float(v)
 	case *float64:
 		*p = v
 	case *Maybe[float64]:
@@ -45,6 +49,8 @@ func SetFloat(p any, v float64) error {
 // SetBool stores a truth value.
 func SetBool(p any, v bool) error {
 	switch p := p.(type) {
+	case *Sink:
+		return p.bool(v)
 	case *bool:
 		*p = v
 	case *Maybe[bool]:
@@ -58,6 +64,8 @@ func SetBool(p any, v bool) error {
 // SetTime stores a point in time.
 func SetTime(p any, v time.Time) error {
 	switch p := p.(type) {
+	case *Sink:
+		return p.time(v)
 	case *time.Time:
 		*p = v.UTC()
 	case *Maybe[time.Time]:
@@ -73,12 +81,19 @@ func SetTime(p any, v time.Time) error {
 }
 
 // SetNull stores NULL.
-func SetNull(p any) error { return fieldOf(p).set(nil) }
+func SetNull(p any) error {
+	if sink, ok := p.(*Sink); ok {
+		return sink.null()
+	}
+	return fieldOf(p).set(nil)
+}
 
 // SetText stores a text, and what is carried as one: decimals, dates, times
 // and JSON among them. It keeps no part of b.
 func SetText(p any, b []byte) error {
 	switch p := p.(type) {
+	case *Sink:
+		return p.text(b)
 	case *JSON:
 		*p = append(make([]byte, 0, len(b)), b...)
 		return nil
@@ -94,6 +109,9 @@ func SetText(p any, b []byte) error {
 
 // SetString is SetText for a string.
 func SetString(p any, s string) error {
+	if sink, ok := p.(*Sink); ok {
+		return sink.text([]byte(s))
+	}
 	if known, err := setText(p, s); known {
 		return err
 	}

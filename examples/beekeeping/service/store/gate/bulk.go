@@ -26,6 +26,9 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	if len(rows) == 1 {
+		return t.insert(ctx, db, rows[0], nil)
+	}
 	return inTx(ctx, db, func(tx DB) error {
 		if err := t.runAll(ctx, tx, BeforeInsert, rows); err != nil {
 			return err

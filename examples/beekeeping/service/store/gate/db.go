@@ -47,6 +47,10 @@ var ErrStale = errors.New("the row has been changed meanwhile")
 // ErrUnavailable marks errors of a database that cannot be reached just now.
 var ErrUnavailable = errors.New("database unavailable")
 
+// ErrTimeout marks errors of statements that took longer than the database
+// lets them.
+var ErrTimeout = errors.New("statement timed out")
+
 // Constraint is the kind of rule that a statement broke.
 type Constraint string
 

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"sync"
@@ -60,6 +61,7 @@ const (
 	CreatedAt                   // when the row was inserted
 	UpdatedAt                   // when the row was last stored
 	DeletedAt                   // when the row was deleted; it stays
+	Opaque                      // the database cannot tell whether two values are the same
 	Version                     // counts the updates, and so tells that another came between
 )
 
@@ -87,6 +89,22 @@ const exactDigits = 15
 // every reader keeps all their digits.
 func (c *Column) Quoted() bool {
 	return c.Type == TypeNumeric && (c.Precision == 0 || c.Precision > exactDigits)
+}
+
+// AppendJSON appends the value that p points to as JSON, in the form that a
+// column of this type has there.
+func (c *Column) AppendJSON(b []byte, p any) []byte {
+	f := fieldOf(p)
+	switch {
+	case c.Quoted() && f.arg() != nil:
+		return append(f.appendText(append(b, '"')), '"')
+	case c.Type == TypeTimestamp:
+		if b = f.appendJSON(b); bytes.HasSuffix(b, []byte(`Z"`)) { // it has no zone
+			b = append(b[:len(b)-2], '"')
+		}
+		return b
+	}
+	return f.appendJSON(b)
 }
 
 // Unique describes a unique key: its name in the database and its columns.
@@ -239,7 +257,7 @@ func (c *Column) Comparable() bool {
 	case TypeJSON, TypeBytes, TypeList, TypeRange, TypeRecord:
 		return false
 	}
-	return true
+	return !c.Is(Opaque)
 }
 
 // leftToDatabase reports whether an insert leaves the column out, so that the

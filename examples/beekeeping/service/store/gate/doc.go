@@ -16,6 +16,6 @@
 // What differs between databases is said by an Engine value, which the
 // packages beside this one provide together with a DB: postgres, mysql and
 // sqlite. Values travel only as bound parameters. Errors that a caller acts on
-// are ErrNotFound, ErrMany, ErrStale, ErrUnavailable and *ConstraintError; all
+// are ErrNotFound, ErrMany, ErrStale, ErrUnavailable, ErrTimeout and *ConstraintError; all
 // others wrap the driver's.
 package gate

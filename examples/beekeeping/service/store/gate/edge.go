@@ -102,6 +102,32 @@ func (r Relation) Each(parent any, do func(child any)) {
 // Refer makes row refer to other, a related row, without storing it.
 func (r Relation) Refer(row, other any) error { return r.e.attachUp(row, other) }
 
+// ReferredBy are the columns of the related rows that refer to the row; there
+// are none where another table does.
+func (r Relation) ReferredBy() []string {
+	if r.e.up || r.e.link.join != nil {
+		return nil
+	}
+	return r.e.link.child.names(r.e.link.to)
+}
+
+// Attach makes child refer to parent, without storing it.
+func (r Relation) Attach(parent, child any) error { return r.e.attach(parent, child) }
+
+// Add stores that children belong to parent.
+func (r Relation) Add(ctx context.Context, db DB, parent any, children ...any) error {
+	return r.e.add(ctx, db, parent, children)
+}
+
+// LoadRelations loads relations of rows.
+func LoadRelations(ctx context.Context, db DB, rows []any, list ...Relation) error {
+	edges := make([]*edge, len(list))
+	for i, r := range list {
+		edges[i] = r.e
+	}
+	return loadAll(ctx, db, rows, edges)
+}
+
 // Relations are those of the table's rows.
 func (t *Info) Relations() []Relation {
 	list := make([]Relation, len(t.edges))

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // A field is a value inside an entity, reached by its pointer. The named
@@ -766,13 +767,26 @@ const hexDigits = "0123456789abcdef"
 
 // AppendJSONString appends s as a JSON string. What is not UTF-8 becomes the
 // replacement character.
-func AppendJSONString(b []byte, s string) []byte {
-	s = strings.ToValidUTF8(s, "\ufffd")
+func AppendJSONString(b []byte, s string) []byte { return appendQuoted(b, s) }
+
+func appendQuoted[T string | []byte](b []byte, s T) []byte {
 	b = append(b, '"')
-	from := 0
-	for i := range len(s) {
+	from, wrong := 0, -1 // the latter is behind what was no UTF-8
+	for i := 0; i < len(s); i++ {
 		c := s[i]
-		if c >= 0x20 && c != '"' && c != '\\' {
+		if plainInJSON[c] {
+			continue
+		}
+		if c >= utf8.RuneSelf {
+			r, size := utf8.DecodeRuneInString(string(s[i:min(len(s), i+utf8.UTFMax)]))
+			if r != utf8.RuneError || size > 1 {
+				i += size - 1
+				continue
+			}
+			if b = append(b, s[from:i]...); wrong < i { // once for a run of them
+				b = append(b, "\ufffd"...)
+			}
+			from, wrong = i+1, i+1
 			continue
 		}
 		b = append(b, s[from:i]...)
@@ -793,3 +807,11 @@ func AppendJSONString(b []byte, s string) []byte {
 	b = append(b, s[from:]...)
 	return append(b, '"')
 }
+
+// plainInJSON holds for the bytes that stand for themselves in a JSON string.
+var plainInJSON = func() (plain [256]bool) {
+	for c := 0x20; c < utf8.RuneSelf; c++ {
+		plain[c] = c != '"' && c != '\\'
+	}
+	return plain
+}()

@@ -100,12 +100,7 @@ func (r recordField) appendJSON(b []byte) []byte {
 	for i, p := range parts {
 		b = append(b, "{,"[min(i, 1)])
 		b = append(AppendJSONString(b, columns[i].Name), ':')
-		f := fieldOf(p)
-		if columns[i].Quoted() && f.arg() != nil {
-			b = AppendJSONString(b, string(f.appendText(nil)))
-			continue
-		}
-		b = f.appendJSON(b)
+		b = columns[i].AppendJSON(b, p)
 	}
 	if len(parts) == 0 {
 		b = append(b, '{')

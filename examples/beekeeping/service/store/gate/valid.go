@@ -62,10 +62,7 @@ func (c *Column) Fault(p any) string {
 	case TypeBytes:
 		return c.lengthFault(len(value.([]byte)), "bytes")
 	case TypeEnum:
-		if label := value.(string); len(c.Labels) > 0 && !slices.Contains(c.Labels, label) {
-			return fmt.Sprintf("must be one of %s; got %q", strings.Join(c.Labels, ", "), label)
-		}
-		return ""
+		return c.LabelFault(value.(string))
 	case TypeRecord:
 		return partFault(p)
 	case TypeNumeric:
@@ -74,6 +71,14 @@ func (c *Column) Fault(p any) string {
 		}
 	}
 	return c.rangeFault(string(f.appendText(nil)))
+}
+
+// LabelFault says what is wrong with a label of an enum.
+func (c *Column) LabelFault(label string) string {
+	if len(c.Labels) == 0 || slices.Contains(c.Labels, label) {
+		return ""
+	}
+	return fmt.Sprintf("must be one of %s; got %q", strings.Join(c.Labels, ", "), label)
 }
 
 func (c *Column) lengthFault(n int, unit string) string {

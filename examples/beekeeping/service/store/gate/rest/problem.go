@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -43,9 +44,11 @@ func (p *Problem) Error() string { return p.Detail }
 // send writes the problem.
 func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 	p.Instance = r.URL.EscapedPath()
-	text, err := json.Marshal(p)
-	if err != nil {
-		text = []byte(`{"type":"about:blank","title":"Internal Server Error","status":500}`)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
+	enc.SetEscapeHTML(false) // so that < and > are read as they are
+	if err := enc.Encode(p); err != nil {
+		text.WriteString("{\"type\":\"about:blank\",\"title\":\"Internal Server Error\",\"status\":500}\n")
 	}
 	h := w.Header()
 	h.Set("Content-Type", "application/problem+json")
@@ -55,7 +58,7 @@ func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 	}
 	w.WriteHeader(p.Status)
 	if r.Method != http.MethodHead {
-		w.Write(append(text, '\n'))
+		w.Write(text.Bytes())
 	}
 }
 
@@ -78,7 +81,7 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 		p.retryAfter = "2"
 		slog.WarnContext(ctx, "database unavailable", "error", err)
 		return p
-	case errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, gate.ErrTimeout):
 		return NewProblem(http.StatusGatewayTimeout, "the database took too long to answer")
 	}
 	slog.ErrorContext(ctx, "request failed", "error", err)
@@ -99,7 +102,7 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is too long or out of range"), broken.Columns, "is too long or out of range")
 	}
 	if broken.Kind == gate.WrongForm {
-		return NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err)
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err), broken.Columns, "has another form")
 	}
 	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
 }

@@ -47,6 +47,8 @@ type Config struct {
 	DB      gate.DB
 	OpenAPI []byte // the document at /openapi.json
 	Open    bool   // may be reached from other machines
+
+	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
 }
 
 // API is a service: routes, and what is around them.
@@ -86,6 +88,18 @@ func New(config Config, parts ...Part) (*API, error) {
 	a.mux.HandleFunc("GET /health/ready", a.serveReady)
 	return a, nil
 }
+
+// db is where a request reads and writes: within the transaction that it is part
+// of, or the database.
+func (a *API) db(ctx context.Context) gate.DB {
+	if tx, ok := ctx.Value(txKey{}).(gate.DB); ok {
+		return tx
+	}
+	return a.config.DB
+}
+
+// txKey finds the transaction of a context.
+type txKey struct{}
 
 // connect finds for each relation the resource that it leads to.
 func (a *API) connect() error {
@@ -130,25 +144,47 @@ const maxBody = 8 << 20
 // ServeHTTP implements http.Handler.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	if h, pattern := a.mux.Handler(r); pattern == "" {
-		a.serveUnrouted(w, r, h)
+	a.mux.ServeHTTP(&routed{ResponseWriter: w, request: r, api: a}, r)
+}
+
+// routed is the answer to a request. What net/http itself says where no route
+// matches is said as a problem.
+type routed struct {
+	http.ResponseWriter
+	request *http.Request
+	api     *API
+	dropped bool
+}
+
+func (w *routed) WriteHeader(status int) {
+	if w.request.Pattern != "" || status != http.StatusNotFound && status != http.StatusMethodNotAllowed {
+		w.ResponseWriter.WriteHeader(status)
 		return
 	}
-	a.mux.ServeHTTP(w, r)
+	w.dropped = true
+	w.Header().Del("Content-Type")
+	w.api.serveUnrouted(w.ResponseWriter, w.request, status)
 }
+
+func (w *routed) Write(b []byte) (int, error) {
+	if w.dropped {
+		return len(b), nil
+	}
+	return w.ResponseWriter.Write(b)
+}
+
+// Unwrap is for http.ResponseController.
+func (w *routed) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // serveUnrouted answers what no route matches: another path or another verb.
 // Only net/http knows which verbs a path has; it writes them into Allow.
-func (a *API) serveUnrouted(w http.ResponseWriter, r *http.Request, h http.Handler) {
-	probe := &headerProbe{header: http.Header{}}
-	h.ServeHTTP(probe, r)
-	allow := probe.header.Get("Allow")
+func (a *API) serveUnrouted(w http.ResponseWriter, r *http.Request, status int) {
+	allow := w.Header().Get("Allow")
 	switch {
-	case probe.status == http.StatusMethodNotAllowed && r.Method == http.MethodOptions:
+	case status == http.StatusMethodNotAllowed && r.Method == http.MethodOptions:
 		w.Header().Set("Allow", allow+", OPTIONS")
 		w.WriteHeader(http.StatusNoContent)
-	case probe.status == http.StatusMethodNotAllowed:
-		w.Header().Set("Allow", allow)
+	case status == http.StatusMethodNotAllowed:
 		NewProblem(http.StatusMethodNotAllowed, "%s is not possible here; possible are %s", r.Method, allow).send(w, r)
 	default:
 		NewProblem(http.StatusNotFound, "%s", a.unknownPath(r.URL.Path)).send(w, r)
@@ -169,16 +205,6 @@ func (a *API) unknownPath(path string) string {
 	}
 	return "there is nothing at this path; below " + a.config.Base + "/ are " + strings.Join(known, ", ")
 }
-
-// headerProbe takes a response that is not sent.
-type headerProbe struct {
-	header http.Header
-	status int
-}
-
-func (p *headerProbe) Header() http.Header         { return p.header }
-func (p *headerProbe) Write(b []byte) (int, error) { return len(b), nil }
-func (p *headerProbe) WriteHeader(status int)      { p.status = status }
 
 func (a *API) serveOpenAPI(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")

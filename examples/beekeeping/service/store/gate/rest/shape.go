@@ -44,15 +44,15 @@ type resource struct {
 	api        *API
 	relations  []relation
 	members    []member
-	referredBy []string // paths of resources that refer to this one
-
+	referredBy []string                                                // paths of resources that refer to this one
+	create     func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
+	alone      bool                                                    // create stores a row by one statement
 }
 
 // member is a column as a JSON member.
 type member struct {
 	column int
 	prefix string // ,"name":
-	quoted bool   // a number with more digits than readers keep
 }
 
 // relation is a Relation without its types.
@@ -88,7 +88,7 @@ func newShape[E, K any](path string, all *gate.Query[E], relations []Relation[E]
 	for i := range info.Columns {
 		c := &info.Columns[i]
 		if !c.Is(gate.Hidden) {
-			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":", c.Quoted()})
+			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":"})
 		}
 	}
 	for _, r := range relations {
@@ -103,26 +103,28 @@ func (s *Shape[E, K]) resource() *resource { return &s.res }
 func (r *resource) load(nodes []node) []gate.Relation {
 	list := make([]gate.Relation, len(nodes))
 	for i, n := range nodes {
-		list[i] = r.relations[n.index].rel.With(n.to.load(n.children)...)
+		rel := r.relations[n.index].rel
+		if n.query != nil {
+			rel = rel.Narrowed(n.query)
+		}
+		list[i] = rel.With(n.to.load(n.children)...)
 	}
 	return list
 }
 
 // appendRow writes a row with the related rows that the nodes name.
 func (r *resource) appendRow(b []byte, row any, nodes []node) []byte {
+	return r.appendMembers(b, r.members, row, nodes)
+}
+
+// appendMembers writes some members of a row.
+func (r *resource) appendMembers(b []byte, shown []member, row any, nodes []node) []byte {
 	start := len(b)
 	fields := fieldLists.Get().(*[]any)
 	*fields = r.info.Fields((*fields)[:0], row)
-	for _, m := range r.members {
+	for _, m := range shown {
 		b = append(b, m.prefix...)
-		field := (*fields)[m.column]
-		if m.quoted && !gate.IsNull(field) {
-			b = append(b, '"')
-			b = gate.AppendText(b, field)
-			b = append(b, '"')
-			continue
-		}
-		b = gate.AppendJSON(b, field)
+		b = r.info.Columns[m.column].AppendJSON(b, (*fields)[m.column])
 	}
 	clear(*fields)
 	fieldLists.Put(fields)
@@ -159,65 +161,6 @@ func appendRelated(b []byte, rel gate.Relation, row any, n node) []byte {
 		b = n.to.appendRow(b, child, n.children)
 	})
 	return append(b, ']')
-}
-
-// node is a relation to load, and what to load of the rows behind it.
-type node struct {
-	index    int
-	to       *resource
-	children []node
-}
-
-// maxDepth bounds how far related rows are followed.
-const maxDepth = 4
-
-// parseWith reads "apiary,inspections.treatments".
-func (r *resource) parseWith(text string) ([]node, error) {
-	var nodes []node
-	if text == "" {
-		return nil, nil
-	}
-	for _, path := range strings.Split(text, ",") {
-		words := strings.Split(path, ".")
-		if len(words) > maxDepth {
-			return nil, NewProblem(http.StatusBadRequest, "with=%s goes %d relations deep; the limit is %d", path, len(words), maxDepth)
-		}
-		var err error
-		if nodes, err = r.addPath(nodes, words); err != nil {
-			return nil, err
-		}
-	}
-	return nodes, nil
-}
-
-func (r *resource) addPath(nodes []node, words []string) ([]node, error) {
-	at := -1
-	for i, rel := range r.relations {
-		if rel.name == words[0] {
-			at = i
-		}
-	}
-	if at < 0 {
-		return nil, NewProblem(http.StatusBadRequest, "with: %s have no relation %q; they have %s", r.path, words[0], listOr(r.relationNames(), "none"))
-	}
-	place := -1
-	for i, n := range nodes {
-		if n.index == at {
-			place = i
-		}
-	}
-	if place < 0 {
-		place = len(nodes)
-		nodes = append(nodes, node{index: at, to: r.relations[at].to})
-	}
-	if len(words) > 1 {
-		children, err := nodes[place].to.addPath(nodes[place].children, words[1:])
-		if err != nil {
-			return nil, err
-		}
-		nodes[place].children = children
-	}
-	return nodes, nil
 }
 
 func (r *resource) relationNames() []string {
@@ -302,9 +245,4 @@ func (r *resource) location(row any) string {
 		key = append(key, url.PathEscape(string(gate.AppendText(nil, fields[k])))...)
 	}
 	return fmt.Sprintf("%s/%s/%s", r.api.config.Base, r.path, key)
-}
-
-// find returns the row of a key.
-func find[E, K any](ctx context.Context, db gate.DB, s *Shape[E, K], key K) (E, error) {
-	return s.query.Where(s.withKey(key)).First(ctx, db)
 }

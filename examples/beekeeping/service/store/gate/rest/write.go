@@ -1,78 +1,314 @@
 package rest
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"mime"
 	"net/http"
 	"slices"
-	"strings"
+	"strconv"
 
 	"beekeeping/store/gate"
 )
 
-// Write stores a row within a transaction.
-type Write[E any] func(ctx context.Context, tx gate.DB, row E) error
+// Update stores columns of a row that is there, all of them when none is named,
+// within a transaction.
+type Update[E any] func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error
 
-// Create makes a handler that stores a new row by store.
+// WriteAll stores rows within a transaction.
+type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
+
+// Create makes a handler that stores new rows by store: one, many, and those
+// that are embedded in others.
 //
 //go:noinline
-func Create[E, K any](s *Shape[E, K], store Write[E]) Handler {
+func Create[E, K any](s *Shape[E, K], store WriteAll[E]) Handler {
+	s.res.create = untyped(store)
+	s.res.alone = gate.IsInsertAll(store)
 	return func(w http.ResponseWriter, r *http.Request) error {
-		row, err := readNew(r, s, nil)
-		if err != nil {
-			return err
-		}
-		return storeNew(s, w, r, row, store)
+		return s.res.storeNew(w, r, nil, func(any) error { return nil })
 	}
 }
 
-// CreateUnder makes a handler that stores a new row which refers to a row of P.
+// untyped is a function on rows without their type.
+func untyped[E any](store WriteAll[E]) func(ctx context.Context, tx gate.DB, rows []any) error {
+	return func(ctx context.Context, tx gate.DB, rows []any) error {
+		list := make([]E, len(rows))
+		for i, row := range rows {
+			list[i] = row.(E)
+		}
+		return store(ctx, tx, list)
+	}
+}
+
+// CreateUnder makes a handler that stores new rows which refer to a row of P.
 //
 //go:noinline
-func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K], store Write[E]) Handler {
+func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		owner, err := readParent(r, parent)
 		if err != nil {
 			return err
 		}
-		row, err := readNew(r, s, gate.Referring(rel))
-		if err != nil {
-			return err
-		}
-		if err := gate.Attach(rel, owner, row); err != nil {
-			return err
-		}
-		return storeNew(s, w, r, row, store)
+		return s.res.storeNew(w, r, gate.Referring(rel), func(row any) error { return gate.Attach(rel, owner, row.(E)) })
 	}
 }
 
-func storeNew[E, K any](s *Shape[E, K], w http.ResponseWriter, r *http.Request, row E, store Write[E]) error {
-	err := s.res.inTx(r, func(tx gate.DB) error { return store(r.Context(), tx, row) })
+// storeNew stores the rows of a request. The columns that are fixed are filled
+// in by attach.
+func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []string, attach func(row any) error) error {
+	objects, many, err := readObjects(req, r)
 	if err != nil {
-		return withReferences(r.Context(), s, row, err)
+		return err
 	}
-	if s.keyParts != nil {
-		w.Header().Set("Location", s.res.location(row))
+	draftAll := func() ([]*draft, error) { return r.draftAll(objects, many, fixed, attach) }
+	drafts, err := draftAll() // what is wrong with them is told before anything is opened
+	if err != nil {
+		return err
 	}
-	sendRow(w, http.StatusCreated, &s.res, row, nil)
+	if r.alone && len(drafts) == 1 && len(drafts[0].nested) == 0 && !many {
+		// A statement is a transaction by itself.
+		ctx := req.Context()
+		if err := r.create(ctx, r.api.db(ctx), []any{drafts[0].row}); err != nil {
+			return r.withReferences(ctx, drafts[0].row, err)
+		}
+		return r.sendNew(w, req, drafts, many)
+	}
+	fresh := true
+	err = r.inTx(req, func(tx gate.DB) error {
+		if !fresh { // a transaction before this one filled them in
+			if drafts, err = draftAll(); err != nil {
+				return err
+			}
+		}
+		fresh = false
+		return storeAll(req.Context(), tx, r, drafts)
+	})
+	if err != nil {
+		if many {
+			return r.eachFault(req, err, draftAll)
+		}
+		return r.withReferences(req.Context(), drafts[0].row, err)
+	}
+	return r.sendNew(w, req, drafts, many)
+}
+
+func (r *resource) draftAll(objects []object, many bool, fixed []string, attach func(row any) error) ([]*draft, error) {
+	reader := &draftReader{}
+	drafts := make([]*draft, len(objects))
+	for i, o := range objects {
+		pointer := ""
+		if many {
+			pointer = "/" + strconv.Itoa(i)
+		}
+		var err error
+		if drafts[i], err = reader.newRow(r, o, fixed, pointer); err != nil {
+			return nil, err
+		}
+		if err := attach(drafts[i].row); err != nil {
+			return nil, err
+		}
+	}
+	return drafts, reader.problem()
+}
+
+// storeAll stores rows of a resource: first the embedded ones that they refer
+// to, then they themselves, then the embedded ones that refer to them.
+func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) error {
+	if len(drafts) == 0 {
+		return nil
+	}
+	if err := eachRelation(drafts, func(rel *relation, parents, children []*draft) error {
+		if rel.rel.Holds() == nil {
+			return nil
+		}
+		if err := storeAll(ctx, tx, rel.to, children); err != nil {
+			return err
+		}
+		for i, parent := range parents {
+			if err := rel.rel.Refer(parent.row, children[i].row); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	rows := make([]any, len(drafts))
+	for i, d := range drafts {
+		rows[i] = d.row
+	}
+	if err := r.create(ctx, tx, rows); err != nil {
+		return err
+	}
+	return eachRelation(drafts, func(rel *relation, parents, children []*draft) error {
+		if rel.rel.Holds() != nil {
+			return nil
+		}
+		for i, child := range children {
+			if rel.rel.ReferredBy() != nil {
+				if err := rel.rel.Attach(parents[i].row, child.row); err != nil {
+					return err
+				}
+			}
+		}
+		if err := storeAll(ctx, tx, rel.to, children); err != nil || rel.rel.ReferredBy() != nil {
+			return err
+		}
+		for i, child := range children {
+			if err := rel.rel.Add(ctx, tx, parents[i].row, child.row); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// eachRelation calls do for each relation under which rows are embedded, with
+// all of them and the row that each is embedded in.
+func eachRelation(drafts []*draft, do func(rel *relation, parents, children []*draft) error) error {
+	relations := drafts[0].res.relations
+	for i := range relations {
+		var parents, children []*draft
+		for _, d := range drafts {
+			for _, n := range d.nested {
+				if n.index != i {
+					continue
+				}
+				for _, child := range n.drafts {
+					parents, children = append(parents, d), append(children, child)
+				}
+			}
+		}
+		if len(children) == 0 {
+			continue
+		}
+		if err := do(&relations[i], parents, children); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// errUndo takes back what was only tried.
+var errUndo = errors.New("only tried")
+
+// eachFault finds which of many rows the database refuses, by storing each for
+// itself and taking that back. err is what it said about all of them.
+func (r *resource) eachFault(req *http.Request, err error, draftAll func() ([]*draft, error)) error {
+	var broken *gate.ConstraintError
+	if !errors.As(err, &broken) {
+		return err
+	}
+	whole := r.api.problemOf(req.Context(), r, err)
+	whole.Errors = nil
+	ctx := req.Context()
+	tried := gate.InTx(ctx, r.api.db(ctx), func(tx gate.DB) error {
+		whole.Errors = nil
+		drafts, err := draftAll()
+		if err != nil {
+			return err
+		}
+		for i, d := range drafts {
+			err := gate.InTx(ctx, tx, func(tx gate.DB) error { return storeAll(ctx, tx, r, []*draft{d}) })
+			if err == nil {
+				continue
+			}
+			if !errors.As(err, &broken) {
+				return err
+			}
+			p := r.api.problemOf(ctx, r, r.withReferences(ctx, d.row, err))
+			whole.Errors = append(whole.Errors, faultsAt(i, p)...)
+			if len(whole.Errors) >= maxFaults {
+				break
+			}
+		}
+		return errUndo
+	})
+	if !errors.Is(tried, errUndo) {
+		return tried
+	}
+	return whole
+}
+
+// faultsAt are the faults of a row of many.
+func faultsAt(i int, p *Problem) []Fault {
+	at := "#/" + strconv.Itoa(i)
+	if len(p.Errors) == 0 {
+		return []Fault{{at, p.Detail}}
+	}
+	var list []Fault
+	for _, f := range p.Errors {
+		list = append(list, Fault{at + f.Pointer[1:], f.Detail})
+	}
+	return list
+}
+
+// sendNew answers with rows that were stored, and what was embedded in them.
+func (r *resource) sendNew(w http.ResponseWriter, req *http.Request, drafts []*draft, many bool) error {
+	nodes := nodesOf(r, drafts)
+	rows := make([]any, len(drafts))
+	for i, d := range drafts {
+		rows[i] = d.row
+	}
+	if err := gate.LoadRelations(req.Context(), r.api.db(req.Context()), rows, r.load(nodes)...); err != nil {
+		return err
+	}
+	if !many {
+		if len(r.info.Keys) > 0 {
+			w.Header().Set("Location", r.location(rows[0]))
+		}
+		return sendRow(w, req, http.StatusCreated, r, rows[0], nodes)
+	}
+	if prefers(req, "return=minimal") {
+		w.Header().Set("Preference-Applied", "return=minimal")
+		w.WriteHeader(http.StatusCreated)
+		return nil
+	}
+	b := buffers.Get().(*[]byte)
+	defer putBuffer(b)
+	*b = append((*b)[:0], asJSON.open...)
+	for i, row := range rows {
+		if i > 0 {
+			*b = append(*b, ',')
+		}
+		*b = r.appendRow(*b, row, nodes)
+	}
+	send(w, http.StatusCreated, asJSON.media, append(*b, ']', '}', '\n'))
+	return nil
+}
+
+// nodesOf are the relations under which rows were embedded.
+func nodesOf(r *resource, drafts []*draft) []node {
+	var nodes []node
+	_ = eachRelationIn(drafts, func(index int, children []*draft) {
+		to := r.relations[index].to
+		nodes = append(nodes, node{index: index, to: to, children: nodesOf(to, children)})
+	})
+	return nodes
+}
+
+func eachRelationIn(drafts []*draft, do func(index int, children []*draft)) error {
+	if len(drafts) == 0 {
+		return nil
+	}
+	relations := drafts[0].res.relations
+	return eachRelation(drafts, func(rel *relation, _, children []*draft) error {
+		do(slices.IndexFunc(relations, func(other relation) bool { return other.name == rel.name }), children)
+		return nil
+	})
 }
 
 // withReferences completes an error of an engine that does not tell which
 // reference leads nowhere.
-func withReferences[E, K any](ctx context.Context, s *Shape[E, K], row E, err error) error {
+func (r *resource) withReferences(ctx context.Context, row any, err error) error {
 	var broken *gate.ConstraintError
 	if !errors.As(err, &broken) || broken.Kind != gate.ReferenceBroken || len(broken.Columns) > 0 {
 		return err
 	}
-	for _, r := range s.res.relations {
-		if dangles, fault := r.rel.Dangles(ctx, s.res.api.config.DB, row); fault == nil && dangles {
-			broken.Columns = append(broken.Columns, r.rel.Holds()...)
+	for _, rel := range r.relations {
+		if dangles, fault := rel.rel.Dangles(ctx, r.api.db(ctx), row); fault == nil && dangles {
+			broken.Columns = append(broken.Columns, rel.rel.Holds()...)
 		}
 	}
 	return err
@@ -80,99 +316,187 @@ func withReferences[E, K any](ctx context.Context, s *Shape[E, K], row E, err er
 
 // inTx runs a write in a transaction. It may run more than once.
 func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
-	return gate.InTx(req.Context(), r.api.config.DB, do)
+	return gate.InTx(req.Context(), r.api.db(req.Context()), do)
 }
 
 // Replace makes a handler that replaces a row by update. A row that is not
-// there is stored by create, where its key is the caller's to choose.
+// there is stored as a new one, where its key is the caller's to choose.
 //
 //go:noinline
-func Replace[E, K any](s *Shape[E, K], update, create Write[E]) Handler {
+func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
 		}
-		row, err := readNew(r, s, s.res.keyNames())
+		o, _, err := readObject(r, mediaJSON)
 		if err != nil {
 			return err
 		}
-		if err := setKey(s, row, key); err != nil {
-			return err
-		}
+		var row E
 		status := http.StatusOK
-		err = s.res.inTx(r, func(tx gate.DB) error {
-			if err := s.res.info.TakeVersion(r.Context(), tx, row); err != nil {
+		draftRow := func() error {
+			reader := &draftReader{}
+			d, err := reader.newRow(&s.res, o, s.res.keyNames(), "")
+			if err != nil {
 				return err
 			}
-			err := update(r.Context(), tx, row)
-			if errors.Is(err, gate.ErrNotFound) && s.res.choosesKey() {
-				status = http.StatusCreated
-				return create(r.Context(), tx, row)
+			if len(d.nested) > 0 {
+				reader.add(d, s.res.relations[d.nested[0].index].name, "related rows are not replaced along; write to their own path")
 			}
+			row = d.row.(E)
+			return errors.Join(reader.problem(), setKey(s, row, key))
+		}
+		if err := draftRow(); err != nil {
+			return err
+		}
+		err = s.res.inTx(r, func(tx gate.DB) error {
+			if err := draftRow(); err != nil {
+				return err
+			}
+			status, err = replace(r, tx, s, key, row, update)
 			return err
 		})
 		if err != nil {
-			return withReferences(r.Context(), s, row, err)
+			return s.res.withReferences(r.Context(), row, err)
 		}
 		if status == http.StatusCreated {
 			w.Header().Set("Location", s.res.location(row))
 		}
-		sendRow(w, status, &s.res, row, nil)
-		return nil
+		return sendRow(w, r, status, &s.res, row, nil)
 	}
 }
 
-// Change makes a handler that applies a JSON merge patch (RFC 7396). The row
-// that update is given is as it will be; columns are those that the patch names.
+func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K, row E, update Update[E]) (status int, err error) {
+	ctx := r.Context()
+	there, err := checkConditions(r, tx, s, key)
+	if err != nil {
+		return 0, err
+	}
+	if there != missing {
+		if err := s.res.info.TakeVersion(ctx, tx, row); err != nil {
+			return 0, err
+		}
+		err := update(ctx, tx, row)
+		if !errors.Is(err, gate.ErrNotFound) || !s.res.choosesKey() || s.res.create == nil {
+			return http.StatusOK, err
+		}
+	}
+	return http.StatusCreated, s.res.create(ctx, tx, []any{row})
+}
+
+// presence is what is known of a row.
+type presence int
+
+const (
+	unknown presence = iota
+	missing
+	there
+)
+
+// checkConditions holds the row of a key to the conditions of the request; it
+// is read, and locked, only where there are some.
+func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K) (presence, error) {
+	match, none := r.Header.Values("If-Match"), r.Header.Values("If-None-Match")
+	if len(match) == 0 && s.res.api.config.RequireIfMatch && len(none) == 0 {
+		return unknown, NewProblem(http.StatusPreconditionRequired, "say with If-Match which version of the row you have read; its ETag is in the answer to GET")
+	}
+	if len(match) == 0 && len(none) == 0 {
+		return unknown, nil
+	}
+	row, err := s.query.Where(s.withKey(key)).Lock(gate.ForUpdate).First(r.Context(), tx)
+	switch {
+	case errors.Is(err, gate.ErrNotFound) && len(match) > 0:
+		return missing, NewProblem(http.StatusPreconditionFailed, "the row that If-Match speaks of is not there")
+	case errors.Is(err, gate.ErrNotFound):
+		return missing, nil
+	case err != nil:
+		return unknown, err
+	case len(none) > 0 && matches(none, s.res.tagOf(row)):
+		return there, NewProblem(http.StatusPreconditionFailed, "there is such a row already, which If-None-Match rules out")
+	}
+	return there, s.res.checkMatch(r, row)
+}
+
+// Change makes a handler that applies a JSON merge patch (RFC 7396) or a JSON
+// patch (RFC 6902). The row that update is given is as it will be; columns are
+// those that the patch changes.
 //
 //go:noinline
-func Change[E, K any](s *Shape[E, K], update func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error) Handler {
+func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
 		}
-		members, err := readObject(r, "application/merge-patch+json")
+		text, sent, err := readBody(r, mediaMerge, mediaPatch, mediaJSON)
+		if err != nil {
+			return err
+		}
+		patch, err := readPatch(sent, text)
 		if err != nil {
 			return err
 		}
 		var row E
 		err = s.res.inTx(r, func(tx gate.DB) error {
+			if _, err := checkConditions(r, tx, s, key); err != nil {
+				return err
+			}
 			if row, err = find(r.Context(), tx, s, key); err != nil {
 				return err
 			}
-			b := newBody(s, row, s.res.keyNames())
-			if err := b.read(members); err != nil {
+			columns, err := s.res.apply(patch, row)
+			if err != nil || len(columns) == 0 {
 				return err
 			}
-			var columns []gate.ColumnOf[E]
-			for _, i := range b.present {
-				columns = append(columns, gate.ColumnAt[E](s.res.info, i))
+			typed := make([]gate.ColumnOf[E], len(columns))
+			for n, i := range columns {
+				typed[n] = gate.ColumnAt[E](s.res.info, i)
 			}
-			if len(columns) == 0 {
-				return nil
-			}
-			return update(r.Context(), tx, row, columns...)
+			return update(r.Context(), tx, row, typed...)
 		})
 		if err != nil {
-			return withReferences(r.Context(), s, row, err)
+			return s.res.withReferences(r.Context(), row, err)
 		}
-		sendRow(w, http.StatusOK, &s.res, row, nil)
-		return nil
+		return sendRow(w, r, http.StatusOK, &s.res, row, nil)
 	}
+}
+
+// apply changes a row by a patch, and returns the columns that it names.
+func (r *resource) apply(patch patch, row any) ([]int, error) {
+	o, err := patch.members(r, row)
+	if err != nil {
+		return nil, err
+	}
+	reader := &draftReader{}
+	d := &draft{res: r, row: row, fields: r.info.Fields(nil, row), fixed: r.keyNames()}
+	if err := reader.read(d, o); err != nil {
+		return nil, err
+	}
+	return d.present, reader.problem()
 }
 
 // Remove makes a handler that removes a row by remove.
 //
 //go:noinline
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
+	alone := gate.IsDelete(remove)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
 		}
-		err = s.res.inTx(r, func(tx gate.DB) error { return remove(r.Context(), tx, key) })
+		removeIn := func(tx gate.DB) error {
+			if _, err := checkConditions(r, tx, s, key); err != nil {
+				return err
+			}
+			return remove(r.Context(), tx, key)
+		}
+		if alone && len(r.Header.Values("If-Match")) == 0 && len(r.Header.Values("If-None-Match")) == 0 {
+			err = removeIn(s.res.api.db(r.Context())) // a statement is a transaction by itself
+		} else {
+			err = s.res.inTx(r, removeIn)
+		}
 		if err != nil {
 			return leftBehind(err)
 		}
@@ -215,7 +539,7 @@ func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(c
 		if err != nil {
 			return err
 		}
-		c, err := find(r.Context(), child.res.api.config.DB, child, key)
+		c, err := find(r.Context(), child.res.api.db(r.Context()), child, key)
 		if err != nil {
 			return err
 		}
@@ -251,181 +575,4 @@ func (r *resource) choosesKey() bool {
 	return !slices.ContainsFunc(r.info.Keys, func(k int) bool {
 		return r.info.Columns[k].Is(gate.Auto | gate.HasDefault)
 	})
-}
-
-// readNew reads a whole row. The columns that are fixed come from the path.
-func readNew[E, K any](r *http.Request, s *Shape[E, K], fixed []string) (E, error) {
-	var none E
-	members, err := readObject(r, "application/json")
-	if err != nil {
-		return none, err
-	}
-	row := s.res.info.New().(E)
-	if err := s.res.info.SetDefaults(row); err != nil {
-		return none, err
-	}
-	b := newBody(s, row, fixed)
-	b.whole = true
-	return row, b.read(members)
-}
-
-// jsonMember is a member of a JSON object.
-type jsonMember struct {
-	name string
-	raw  json.RawMessage
-}
-
-// readObject reads the members of the request's JSON object, in their order.
-func readObject(r *http.Request, mediaType string) ([]jsonMember, error) {
-	if err := acceptJSON(r); err != nil {
-		return nil, err
-	}
-	sent, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-	if err != nil || sent != mediaType && sent != "application/json" {
-		return nil, NewProblem(http.StatusUnsupportedMediaType, "send the body as Content-Type: %s", mediaType)
-	}
-	text, err := io.ReadAll(r.Body)
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return nil, NewProblem(http.StatusRequestEntityTooLarge, "the body may have %d bytes at most", large.Limit)
-	}
-	if err != nil {
-		return nil, NewProblem(http.StatusBadRequest, "the body did not arrive whole")
-	}
-	var whole json.RawMessage
-	if err := json.Unmarshal(text, &whole); err != nil {
-		return nil, notJSON(text, err)
-	}
-	if trimmed := bytes.TrimSpace(whole); trimmed[0] != '{' {
-		return nil, NewProblem(http.StatusUnprocessableEntity, "the body must be a JSON object")
-	}
-	return members(text)
-}
-
-func members(text []byte) ([]jsonMember, error) {
-	dec := json.NewDecoder(bytes.NewReader(text))
-	if _, err := dec.Token(); err != nil { // the opening brace
-		return nil, notJSON(text, err)
-	}
-	var list []jsonMember
-	for dec.More() {
-		name, err := dec.Token()
-		if err != nil {
-			return nil, notJSON(text, err)
-		}
-		m := jsonMember{name: name.(string)}
-		if err := dec.Decode(&m.raw); err != nil {
-			return nil, notJSON(text, err)
-		}
-		list = append(list, m)
-	}
-	return list, nil
-}
-
-// notJSON tells where a text stops being JSON.
-func notJSON(text []byte, err error) error {
-	var syntax *json.SyntaxError
-	at := len(text)
-	if errors.As(err, &syntax) && int(syntax.Offset) <= len(text) {
-		at = max(int(syntax.Offset)-1, 0)
-	}
-	line := 1 + bytes.Count(text[:at], []byte("\n"))
-	column := at - bytes.LastIndexByte(text[:at], '\n')
-	return NewProblem(http.StatusBadRequest, "the body is not JSON: line %d, column %d: %s", line, column, strings.TrimPrefix(err.Error(), "json: "))
-}
-
-// body reads members into a row and gathers what is wrong with them.
-type body struct {
-	res     *resource
-	field   func(i int) any // a pointer to a value of the row
-	empty   func(i int) any // the same of a row of its own
-	fixed   []string        // columns whose values come from the path
-	whole   bool            // what is absent must have a value from elsewhere
-	present []int
-	faults  []Fault
-}
-
-func newBody[E, K any](s *Shape[E, K], row E, fixed []string) *body {
-	fields := s.res.info.Fields(nil, row)
-	return &body{
-		res:   &s.res,
-		field: func(i int) any { return fields[i] },
-		empty: func(i int) any { return s.res.info.Fields(nil, s.res.info.New())[i] },
-		fixed: fixed,
-	}
-}
-
-func (b *body) read(list []jsonMember) error {
-	for _, m := range list {
-		if fault := b.readMember(m); fault != "" {
-			b.faults = append(b.faults, Fault{pointer(m.name), fault})
-		}
-	}
-	if b.whole {
-		b.checkMissing()
-	}
-	if len(b.faults) == 0 {
-		return nil
-	}
-	p := NewProblem(http.StatusUnprocessableEntity, "%s", summary(b.faults))
-	p.Errors = b.faults
-	return p
-}
-
-func summary(faults []Fault) string {
-	if len(faults) == 1 {
-		return "one value of the body is not right"
-	}
-	return fmt.Sprintf("%d values of the body are not right", len(faults))
-}
-
-func (b *body) readMember(m jsonMember) string {
-	i, ok := b.res.find(m.name)
-	if !ok {
-		return "there is no such property; there are " + strings.Join(b.res.columnNames(), ", ")
-	}
-	c := &b.res.info.Columns[i]
-	if c.Is(gate.Generated) {
-		return "is computed by the database"
-	}
-	field := b.field(i)
-	if slices.Contains(b.fixed, m.name) {
-		return b.checkFixed(i, m.raw)
-	}
-	if string(m.raw) == "null" && !c.Is(gate.Nullable) {
-		return "must not be null"
-	}
-	if err := gate.ParseJSON(field, m.raw); err != nil {
-		return err.Error()
-	}
-	if !slices.Contains(b.present, i) {
-		b.present = append(b.present, i)
-	}
-	return c.Fault(field)
-}
-
-// checkFixed reads a value that the path has said already. A patch has the
-// row at hand and can see whether it is the same; else the path wins.
-func (b *body) checkFixed(i int, raw []byte) string {
-	field := b.empty(i)
-	if err := gate.ParseJSON(field, raw); err != nil {
-		return err.Error()
-	}
-	if !b.whole && !bytes.Equal(gate.AppendText(nil, field), gate.AppendText(nil, b.field(i))) {
-		return "is part of the key and cannot be changed"
-	}
-	return ""
-}
-
-func (b *body) checkMissing() {
-	for i := range b.res.info.Columns {
-		c := &b.res.info.Columns[i]
-		if c.Required() && !slices.Contains(b.present, i) && !slices.Contains(b.fixed, c.Name) && !b.faulted(c.Name) {
-			b.faults = append(b.faults, Fault{pointer(c.Name), "is missing"})
-		}
-	}
-}
-
-func (b *body) faulted(name string) bool {
-	return slices.ContainsFunc(b.faults, func(f Fault) bool { return f.Pointer == pointer(name) })
 }

@@ -1,0 +1,519 @@
+package rest
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"beekeeping/store/gate"
+)
+
+// jsonMember is a member of a JSON object, or a cell of a table, whose value is
+// a text in the form of URLs.
+type jsonMember struct {
+	name string
+	raw  json.RawMessage
+	text *string
+}
+
+// object is the members of one row of a body, in their order.
+type object []jsonMember
+
+// readBody reads the body of a request of one of the media types. Without one
+// it says which to send.
+func readBody(r *http.Request, media ...string) (text []byte, sent string, err error) {
+	if _, err := chooseFormat(r, "", jsonFormats); err != nil {
+		return nil, "", err
+	}
+	sent, _, err = mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if err != nil || !slices.Contains(media, sent) {
+		return nil, "", NewProblem(http.StatusUnsupportedMediaType, "send the body as Content-Type: %s", strings.Join(media, " or "))
+	}
+	if coding := r.Header.Get("Content-Encoding"); coding != "" && coding != "identity" {
+		return nil, "", NewProblem(http.StatusUnsupportedMediaType, "send the body as it is, without Content-Encoding: %s", coding)
+	}
+	text, err = io.ReadAll(r.Body)
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return nil, "", NewProblem(http.StatusRequestEntityTooLarge, "the body may have %d bytes at most", large.Limit)
+	}
+	if err != nil {
+		return nil, "", NewProblem(http.StatusBadRequest, "the body did not arrive whole")
+	}
+	return text, sent, nil
+}
+
+// readObject reads a body that is one JSON object.
+func readObject(r *http.Request, media ...string) (object, string, error) {
+	text, sent, err := readBody(r, media...)
+	if err != nil {
+		return nil, "", err
+	}
+	o, err := oneObject(text)
+	return o, sent, err
+}
+
+func oneObject(text []byte) (object, error) {
+	if err := checkJSON(text); err != nil {
+		return nil, err
+	}
+	if bytes.TrimSpace(text)[0] != '{' {
+		return nil, NewProblem(http.StatusUnprocessableEntity, "the body must be a JSON object")
+	}
+	return members(text)
+}
+
+// maxNesting bounds how deep a body is nested.
+const maxNesting = 64
+
+// checkJSON refuses what is not JSON, or is nested very deep.
+func checkJSON(text []byte) error {
+	if !json.Valid(text) {
+		var whole json.RawMessage
+		return notJSON(text, json.Unmarshal(text, &whole))
+	}
+	depth, inside := 0, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case inside && c == '\\':
+			i++
+		case c == '"':
+			inside = !inside
+		case !inside && (c == '{' || c == '['):
+			if depth++; depth > maxNesting {
+				return NewProblem(http.StatusUnprocessableEntity, "the body is nested deeper than %d levels", maxNesting)
+			}
+		case !inside && (c == '}' || c == ']'):
+			depth--
+		}
+	}
+	return nil
+}
+
+// The media types in which rows are sent for storing.
+const (
+	mediaJSON   = "application/json"
+	mediaNDJSON = "application/x-ndjson"
+	mediaCSV    = "text/csv"
+	mediaMerge  = "application/merge-patch+json"
+	mediaPatch  = "application/json-patch+json"
+)
+
+// readObjects reads a body of one row or of many.
+func readObjects(r *http.Request, res *resource) (list []object, many bool, err error) {
+	text, sent, err := readBody(r, mediaJSON, mediaNDJSON, mediaCSV)
+	if err != nil {
+		return nil, false, err
+	}
+	switch sent {
+	case mediaNDJSON:
+		list, err = objectLines(text)
+		return list, true, err
+	case mediaCSV:
+		list, err = res.table(text)
+		return list, true, err
+	}
+	if err := checkJSON(text); err != nil {
+		return nil, false, err
+	}
+	if bytes.TrimSpace(text)[0] != '[' {
+		o, err := oneObject(text)
+		return []object{o}, false, err
+	}
+	list, fault, err := objectsOf(text)
+	if fault == "" {
+		return list, true, err
+	}
+	return nil, false, NewProblem(http.StatusUnprocessableEntity, "the body must be a JSON object, or an array of objects; %s", fault)
+}
+
+// objectsOf reads an array of objects, which is JSON.
+func objectsOf(text []byte) (list []object, fault string, err error) {
+	s := scanner{text: text}
+	if s.next() != '[' {
+		return nil, "it is no array", nil
+	}
+	for c := s.skip(); c != ']'; c = s.skip() {
+		item := s.value()
+		if item[0] != '{' {
+			return nil, fmt.Sprintf("number %d is none", len(list)), nil
+		}
+		o, err := members(item)
+		if err != nil {
+			return nil, "", err
+		}
+		list = append(list, o)
+	}
+	return list, "", nil
+}
+
+// scanner goes through a text that is JSON; that it is must be known.
+type scanner struct {
+	text []byte
+	at   int
+}
+
+// next returns the next sign that is no space.
+func (s *scanner) next() byte {
+	for s.at < len(s.text) {
+		switch s.text[s.at] {
+		case ' ', '\t', '\n', '\r':
+			s.at++
+		default:
+			return s.text[s.at]
+		}
+	}
+	return 0
+}
+
+// skip goes on behind the sign here, which opens a value or parts two of them,
+// and returns the next one; behind the end it returns what ends an array or an
+// object.
+func (s *scanner) skip() byte {
+	if c := s.next(); c == ',' || c == '[' || c == '{' || c == ':' {
+		s.at++
+	}
+	if c := s.next(); c != 0 {
+		return c
+	}
+	return ']'
+}
+
+// value is the value that begins here.
+func (s *scanner) value() []byte {
+	s.next()
+	start, depth := s.at, 0
+	for s.at < len(s.text) {
+		switch c := s.text[s.at]; c {
+		case '"':
+			s.quoted()
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+			continue
+		case '{', '[':
+			depth++
+		case '}', ']':
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+			if depth--; depth == 0 {
+				s.at++
+				return s.text[start:s.at]
+			}
+		case ',', ' ', '\t', '\n', '\r':
+			if depth == 0 {
+				return s.text[start:s.at]
+			}
+		}
+		s.at++
+	}
+	return s.text[start:]
+}
+
+// quoted goes behind a string.
+func (s *scanner) quoted() {
+	for s.at++; s.at < len(s.text); s.at++ {
+		switch s.text[s.at] {
+		case '\\':
+			s.at++
+		case '"':
+			s.at++
+			return
+		}
+	}
+}
+
+// objectLines reads an object from each line.
+func objectLines(text []byte) ([]object, error) {
+	var list []object
+	for n, line := range bytes.Split(text, []byte("\n")) {
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		o, err := oneObject(line)
+		var p *Problem
+		if errors.As(err, &p) {
+			p.Detail = fmt.Sprintf("line %d: %s", n+1, p.Detail)
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, o)
+	}
+	return list, nil
+}
+
+// table reads CSV (RFC 4180) whose first record names the columns. An empty
+// cell is left to the database, or is an empty text where that must be.
+func (r *resource) table(text []byte) ([]object, error) {
+	reader := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(text, []byte("\ufeff"))))
+	records, err := reader.ReadAll()
+	if err != nil {
+		return nil, NewProblem(http.StatusBadRequest, "the body is not CSV: %v", err)
+	}
+	if len(records) == 0 {
+		return nil, NewProblem(http.StatusBadRequest, "the body is empty; its first line should name columns, such as %s", strings.Join(r.columnNames(), ","))
+	}
+	var list []object
+	for _, record := range records[1:] {
+		var o object
+		for i, cell := range record {
+			column, ok := r.find(records[0][i])
+			if cell != "" || ok && r.info.Columns[column].Type == gate.TypeText && r.info.Columns[column].Required() {
+				o = append(o, jsonMember{name: records[0][i], text: &cell})
+			} else if !ok {
+				o = append(o, jsonMember{name: records[0][i], raw: json.RawMessage("null")})
+			}
+		}
+		list = append(list, o)
+	}
+	return list, nil
+}
+
+// members are those of an object, which is JSON.
+func members(text []byte) (object, error) {
+	list := make(object, 0, 16)
+	s := scanner{text: text}
+	s.next()
+	for c := s.skip(); c == '"'; c = s.skip() {
+		quoted := s.value()
+		name := string(quoted[1 : len(quoted)-1])
+		if !plainText(quoted[1 : len(quoted)-1]) {
+			if err := json.Unmarshal(quoted, &name); err != nil {
+				return nil, notJSON(text, err)
+			}
+		}
+		s.skip()
+		list = append(list, jsonMember{name: name, raw: s.value()})
+	}
+	return list, nil
+}
+
+// plainText reports whether a string is what stands between its quotes.
+func plainText(inside []byte) bool {
+	for _, c := range inside {
+		if c == '\\' || c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// notJSON tells where a text stops being JSON.
+func notJSON(text []byte, err error) error {
+	var syntax *json.SyntaxError
+	at := len(text)
+	if errors.As(err, &syntax) && int(syntax.Offset) <= len(text) {
+		at = max(int(syntax.Offset)-1, 0)
+	}
+	line := 1 + bytes.Count(text[:at], []byte("\n"))
+	column := at - bytes.LastIndexByte(text[:at], '\n')
+	return NewProblem(http.StatusBadRequest, "the body is not JSON: line %d, column %d: %s", line, column, strings.TrimPrefix(err.Error(), "json: "))
+}
+
+// draft is a row of a body that is not stored yet, with the rows that are
+// embedded in it.
+type draft struct {
+	res     *resource
+	row     any
+	fields  []any
+	pointer string   // where it stands in the body, without the #
+	fixed   []string // columns whose values come from elsewhere, as from the path
+	whole   bool     // what is absent must have a value from elsewhere
+	present []int
+	nested  []nested
+}
+
+// nested are rows embedded under the name of a relation.
+type nested struct {
+	index  int // of the relation
+	drafts []*draft
+}
+
+// draftReader gathers what is wrong with the rows of a body.
+type draftReader struct{ faults []Fault }
+
+// maxFaults is how many faults are told at once.
+const maxFaults = 100
+
+func (d *draftReader) add(at *draft, name, text string) {
+	if len(d.faults) < maxFaults {
+		d.faults = append(d.faults, Fault{"#" + at.pointer + "/" + pointerEscaper.Replace(name), text})
+	}
+}
+
+// problem tells all faults, or is nil.
+func (d *draftReader) problem() error {
+	if len(d.faults) == 0 {
+		return nil
+	}
+	p := NewProblem(http.StatusUnprocessableEntity, "%s", faultsText(d.faults))
+	p.Errors = d.faults
+	return p
+}
+
+func faultsText(faults []Fault) string {
+	if len(faults) == 1 {
+		return "one value of the body is not right"
+	}
+	return fmt.Sprintf("%d values of the body are not right", len(faults))
+}
+
+// newRow drafts a new row.
+func (d *draftReader) newRow(res *resource, o object, fixed []string, pointer string) (*draft, error) {
+	row := res.info.New()
+	if err := res.info.SetDefaults(row); err != nil {
+		return nil, err
+	}
+	at := &draft{res: res, row: row, fields: res.info.Fields(nil, row), pointer: pointer, fixed: fixed, whole: true}
+	return at, d.read(at, o)
+}
+
+// read reads members into a draft.
+func (d *draftReader) read(at *draft, o object) error {
+	faults := len(d.faults)
+	for _, m := range o {
+		if i := at.res.relationIndex(m.name); i >= 0 && at.whole {
+			if err := d.readNested(at, i, m); err != nil {
+				return err
+			}
+			continue
+		}
+		if fault := at.readMember(m); fault != "" {
+			d.add(at, m.name, fault)
+		}
+	}
+	if at.whole {
+		d.checkMissing(at, d.faults[faults:])
+	}
+	return nil
+}
+
+func (r *resource) relationIndex(name string) int {
+	if _, ok := r.find(name); ok {
+		return -1
+	}
+	return slices.IndexFunc(r.relations, func(rel relation) bool { return rel.name == name })
+}
+
+// readNested reads rows that are embedded in another.
+func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
+	rel := &at.res.relations[index]
+	if rel.to.create == nil {
+		d.add(at, m.name, "rows of "+rel.to.path+" cannot be stored here")
+		return nil
+	}
+	if strings.Count(at.pointer, "/") > 2*maxDepth {
+		d.add(at, m.name, fmt.Sprintf("rows are embedded at most %d deep", maxDepth))
+		return nil
+	}
+	var objects []object
+	var fault string
+	var err error
+	single := rel.rel.Single()
+	switch {
+	case m.text != nil:
+		fault = "a table has no place for related rows"
+	case single && len(m.raw) > 0 && m.raw[0] == '{':
+		var o object
+		o, err = members(m.raw)
+		objects = []object{o}
+	case single:
+		fault = "wants an object; " + strings.Join(rel.rel.Holds(), ", ") + " refers to a row that is there already"
+	default:
+		objects, fault, err = objectsOf(m.raw)
+	}
+	if err != nil {
+		return err
+	}
+	if fault != "" {
+		d.add(at, m.name, fault)
+		return nil
+	}
+	if holds := rel.rel.Holds(); holds != nil {
+		at.fixed = append(slices.Clip(at.fixed), holds...)
+	}
+	n := nested{index: index}
+	for i, o := range objects {
+		pointer := at.pointer + "/" + pointerEscaper.Replace(m.name)
+		if !single {
+			pointer += "/" + strconv.Itoa(i)
+		}
+		child, err := d.newRow(rel.to, o, rel.rel.ReferredBy(), pointer)
+		if err != nil {
+			return err
+		}
+		n.drafts = append(n.drafts, child)
+	}
+	at.nested = append(at.nested, n)
+	return nil
+}
+
+func (at *draft) readMember(m jsonMember) string {
+	res := at.res
+	i, ok := res.find(m.name)
+	if !ok {
+		return "there is no such property; there are " + strings.Join(slices.Concat(res.columnNames(), res.relationNames()), ", ")
+	}
+	c := &res.info.Columns[i]
+	if c.Is(gate.Generated) {
+		return "is computed by the database"
+	}
+	if slices.Contains(at.fixed, m.name) {
+		return at.checkFixed(i, m)
+	}
+	if string(m.raw) == "null" && !c.Is(gate.Nullable) {
+		return "must not be null"
+	}
+	if err := m.into(at.fields[i]); err != nil {
+		return err.Error()
+	}
+	if !slices.Contains(at.present, i) {
+		at.present = append(at.present, i)
+	}
+	return c.Fault(at.fields[i])
+}
+
+// into reads the value into the field that p points to.
+func (m jsonMember) into(p any) error {
+	if m.text != nil {
+		return gate.ParseText(p, *m.text)
+	}
+	return gate.ParseJSON(p, m.raw)
+}
+
+// checkFixed reads a value that is said elsewhere already. A patch has the row
+// at hand and can see whether it is the same; else the other place wins.
+func (at *draft) checkFixed(i int, m jsonMember) string {
+	field := at.res.info.Fields(nil, at.res.info.New())[i]
+	if err := m.into(field); err != nil {
+		return err.Error()
+	}
+	if !at.whole && !bytes.Equal(gate.AppendText(nil, field), gate.AppendText(nil, at.fields[i])) {
+		return "is part of the key and cannot be changed"
+	}
+	return ""
+}
+
+// checkMissing finds columns without a value; those with a fault have one.
+func (d *draftReader) checkMissing(at *draft, own []Fault) {
+	for i := range at.res.info.Columns {
+		c := &at.res.info.Columns[i]
+		if !c.Required() || slices.Contains(at.present, i) || slices.Contains(at.fixed, c.Name) {
+			continue
+		}
+		pointer := "#" + at.pointer + "/" + pointerEscaper.Replace(c.Name)
+		if !slices.ContainsFunc(own, func(f Fault) bool { return f.Pointer == pointer }) {
+			d.add(at, c.Name, "is missing")
+		}
+	}
+}

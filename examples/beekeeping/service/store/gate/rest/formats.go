@@ -1,0 +1,250 @@
+package rest
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
+	"mime"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"beekeeping/store/gate"
+)
+
+// format is a form in which rows are sent.
+type format struct {
+	name    string
+	media   string
+	open    string // before the first row of a page
+	between string // rows of a page
+	streams bool   // all rows of a collection can be sent in it
+	flat    bool   // it has columns and nothing below them
+	whole   bool   // it is made of entities
+}
+
+// The formats of rows.
+var (
+	asJSON   = format{name: "json", media: "application/json", open: `{"items":[`, between: ","}
+	asNDJSON = format{name: "ndjson", media: "application/x-ndjson", between: "\n", streams: true}
+	asCSV    = format{name: "csv", media: "text/csv; charset=utf-8; header=present", streams: true, flat: true, whole: true}
+	asXML    = format{name: "xml", media: "application/xml", whole: true}
+
+	rowFormats  = []format{asJSON, asNDJSON, asCSV, asXML}
+	jsonFormats = []format{asJSON}
+)
+
+// chooseFormat chooses by the parameter f, else by Accept, which is refused
+// where nothing in it can be met.
+func chooseFormat(r *http.Request, name string, known []format) (format, error) {
+	if name != "" {
+		for _, f := range known {
+			if f.name == name {
+				return f, nil
+			}
+		}
+		return format{}, NewProblem(http.StatusBadRequest, "f wants %s; got %q", formatNames(known, func(f format) string { return f.name }), name)
+	}
+	accept := r.Header.Values("Accept")
+	if len(accept) == 0 {
+		return known[0], nil
+	}
+	best, bestQuality := format{}, 0.0
+	for _, part := range strings.Split(strings.Join(accept, ","), ",") {
+		media, params, err := mime.ParseMediaType(part)
+		if err != nil {
+			continue
+		}
+		quality := 1.0
+		if q, err := strconv.ParseFloat(params["q"], 64); err == nil {
+			quality = q
+		}
+		for _, f := range known {
+			if quality > bestQuality && accepts(media, f) {
+				best, bestQuality = f, quality
+				break
+			}
+		}
+	}
+	if bestQuality == 0 {
+		return best, NewProblem(http.StatusNotAcceptable, "answers here are %s; Accept wants %s",
+			formatNames(known, func(f format) string { return bareMedia(f.media) }), strings.Join(accept, ", "))
+	}
+	return best, nil
+}
+
+func bareMedia(media string) string {
+	bare, _, _ := strings.Cut(media, ";")
+	return bare
+}
+
+// accepts reports whether a range of media types has the one of the format.
+func accepts(media string, f format) bool {
+	own := bareMedia(f.media)
+	kind, _, _ := strings.Cut(own, "/")
+	return media == "*/*" || media == own || media == kind+"/*" || f.name == "ndjson" && media == "application/ndjson"
+}
+
+func formatNames(list []format, name func(format) string) string {
+	names := make([]string, len(list))
+	for i, f := range list {
+		names[i] = name(f)
+	}
+	return strings.Join(names, ", ")
+}
+
+// sendPage sends a page of rows.
+func (f format) sendPage(w http.ResponseWriter, set *rowSet, p page) error {
+	b := set.buffer
+	switch f.name {
+	case "json":
+		*b = append(*b, ']')
+		if p.next != "" {
+			*b = gate.AppendJSONString(append(*b, `,"next":`...), p.next)
+		}
+		if p.matched >= 0 {
+			*b = strconv.AppendInt(append(*b, `,"matched":`...), p.matched, 10)
+		}
+		*b = append(*b, '}', '\n')
+	case "ndjson":
+		if set.count > 0 {
+			*b = append(*b, '\n')
+		}
+	case "csv":
+		f.begin(b, set.shown(), set.res)
+		for _, row := range set.rows {
+			*b = f.appendRow(*b, set.listing, row)
+		}
+	default:
+		*b = appendXML(*b, set, p)
+	}
+	if p.matched >= 0 && f.name != "json" {
+		w.Header().Set("OGC-NumberMatched", strconv.FormatInt(p.matched, 10))
+	}
+	send(w, http.StatusOK, f.media, *b)
+	return nil
+}
+
+// begin writes what comes before the rows of an export.
+func (f format) begin(b *[]byte, shown []member, res *resource) {
+	if f.name != "csv" {
+		return
+	}
+	names := make([]string, len(shown))
+	for i, m := range shown {
+		names[i] = res.info.Columns[m.column].Name
+	}
+	*b = appendCSV(*b, names)
+}
+
+// appendRow writes a row of an export.
+func (f format) appendRow(b []byte, l *listing, row any) []byte {
+	if f.name != "csv" {
+		return append(l.res.appendMembers(b, l.shown(), row, l.nodes), '\n')
+	}
+	fields := l.res.info.Fields(nil, row)
+	record := make([]string, len(l.shown()))
+	for i, m := range l.shown() {
+		record[i] = l.res.cellText(m, fields[m.column])
+	}
+	return appendCSV(b, record)
+}
+
+// cellText is a value as it stands in a table: null is empty.
+func (r *resource) cellText(m member, field any) string {
+	c := &r.info.Columns[m.column]
+	if gate.IsNull(field) {
+		return ""
+	}
+	switch c.Type {
+	case gate.TypeTimestamp:
+		return strings.Trim(string(c.AppendJSON(nil, field)), `"`)
+	case gate.TypeBytes, gate.TypeTimestampTZ:
+		return strings.Trim(string(gate.AppendJSON(nil, field)), `"`)
+	}
+	return string(gate.AppendText(nil, field))
+}
+
+// appendCSV writes a record of RFC 4180.
+func appendCSV(b []byte, record []string) []byte {
+	var text bytes.Buffer
+	w := csv.NewWriter(&text)
+	w.UseCRLF = true
+	_ = w.Write(record) // a buffer takes everything
+	w.Flush()
+	if len(record) == 1 && record[0] == "" {
+		return append(b, "\"\"\r\n"...) // an empty line is no record
+	}
+	return append(b, text.Bytes()...)
+}
+
+// appendXML writes a page as an element for each row, in it one for each
+// property.
+func appendXML(b []byte, set *rowSet, p page) []byte {
+	b = append(b, xml.Header...)
+	b = append(b, `<page xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance">`...)
+	for _, row := range set.rows {
+		b = set.res.appendElement(b, "item", row, set.shown(), set.nodes)
+	}
+	if p.next != "" {
+		b = appendText(append(b, "<next>"...), p.next)
+		b = append(b, "</next>"...)
+	}
+	if p.matched >= 0 {
+		b = strconv.AppendInt(append(b, "<matched>"...), p.matched, 10)
+		b = append(b, "</matched>"...)
+	}
+	return append(b, "</page>\n"...)
+}
+
+func (r *resource) appendElement(b []byte, name string, row any, shown []member, nodes []node) []byte {
+	b = append(append(append(b, '<'), name...), '>')
+	fields := r.info.Fields(nil, row)
+	for _, m := range shown {
+		tag := xmlName(r.info.Columns[m.column].Name)
+		b = append(append(b, '<'), tag...)
+		if gate.IsNull(fields[m.column]) {
+			b = append(b, ` xsi:nil="true"/>`...)
+			continue
+		}
+		b = appendText(append(b, '>'), r.cellText(m, fields[m.column]))
+		b = append(append(append(b, "</"...), tag...), '>')
+	}
+	for _, n := range nodes {
+		rel := &r.relations[n.index]
+		rel.rel.Each(row, func(child any) {
+			b = n.to.appendElement(b, xmlName(rel.name), child, n.to.members, n.children)
+		})
+	}
+	return append(append(append(b, "</"...), name...), '>')
+}
+
+func appendText(b []byte, s string) []byte {
+	var text bytes.Buffer
+	_ = xml.EscapeText(&text, []byte(s)) // a buffer takes everything
+	return append(b, text.Bytes()...)
+}
+
+// xmlName is a name that an element may have; what no name may hold becomes an
+// underscore.
+func xmlName(name string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r == '_' || r == '-' || r == '.' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x4e00 && r < 0xd800 || r >= 0xc0 && r < 0x2c0 && r != 0xd7 && r != 0xf7 {
+			return r
+		}
+		return '_'
+	}, name)
+	if clean == "" || !slices.ContainsFunc([]byte{clean[0]}, func(c byte) bool { return c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80 }) {
+		return "_" + clean
+	}
+	return clean
+}
+
+func send(w http.ResponseWriter, status int, media string, b []byte) {
+	h := w.Header()
+	h.Set("Content-Type", media)
+	h.Set("Content-Length", strconv.Itoa(len(b)))
+	w.WriteHeader(status)
+	w.Write(b) // an error means that nobody listens any more
+}

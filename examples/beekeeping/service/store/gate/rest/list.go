@@ -1,0 +1,416 @@
+package rest
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"beekeeping/store/gate"
+)
+
+// The bounds of a page.
+const (
+	defaultLimit = 50
+	maxLimit     = 1000
+	maxOffset    = 100_000
+)
+
+// List is a request for rows of a collection. Its Query can be narrowed before
+// the list is sent.
+type List[E any] struct {
+	Query *gate.Query[E]
+	page  listing
+}
+
+// listing is what a request says about the rows that it wants, apart from
+// which ones.
+type listing struct {
+	res    *resource
+	format format
+	limit  int // 0 is none
+	offset int
+	after  string
+	count  bool
+	only   []member // the columns to show; nil is all
+	nodes  []node
+
+	language, filter string // which can be read only when both are known
+}
+
+// listParameters are those of lists that are no columns.
+var listParameters = []string{"limit", "after", "offset", "sortby", "properties", "filter", "filter-lang", "q", "with", "count", "f"}
+
+// ReadList reads the parameters of a request for a collection.
+//
+//go:noinline
+func ReadList[E, K any](r *http.Request, s *Shape[E, K]) (*List[E], error) {
+	page, query, err := readList(r, &s.res, gate.Untyped(s.query))
+	if err != nil {
+		return nil, err
+	}
+	return &List[E]{gate.Typed[E](query), page}, nil
+}
+
+// SendList answers with a page of the list.
+//
+//go:noinline
+func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], l *List[E]) error {
+	return l.page.send(w, r, gate.Untyped(l.Query))
+}
+
+func readList(r *http.Request, res *resource, query *gate.Query[any]) (listing, *gate.Query[any], error) {
+	l := listing{res: res, limit: defaultLimit}
+	values, err := readQuery(r)
+	if err != nil {
+		return l, nil, err
+	}
+	if l.format, err = chooseFormat(r, values.Get("f"), rowFormats); err != nil {
+		return l, nil, err
+	}
+	for _, name := range sortedNames(values) {
+		if query, err = l.readParameter(query, name, values[name]); err != nil {
+			return l, nil, err
+		}
+	}
+	if l.filter != "" {
+		cond, err := res.readFilter(l.language, l.filter)
+		if err != nil {
+			return l, nil, err
+		}
+		query = query.Where(cond)
+	}
+	return l, query, l.check()
+}
+
+// readQuery reads the parameters of a request.
+func readQuery(r *http.Request) (url.Values, error) {
+	// Semicolons stand in the options of with, and part no parameters.
+	values, err := url.ParseQuery(strings.ReplaceAll(r.URL.RawQuery, ";", "%3B"))
+	if err != nil {
+		return nil, NewProblem(http.StatusBadRequest, "the query cannot be read: %v", err)
+	}
+	return values, nil
+}
+
+// sortedNames are the names of parameters, sorted so that the same request
+// always fails alike.
+func sortedNames(values url.Values) []string {
+	names := make([]string, 0, len(values))
+	for name := range values {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+func (l *listing) readParameter(query *gate.Query[any], name string, values []string) (*gate.Query[any], error) {
+	res, last := l.res, values[len(values)-1]
+	var err error
+	switch name {
+	case "f":
+	case "limit":
+		l.limit, err = readLimit(last)
+	case "offset":
+		l.offset, err = readWhole("offset", last, maxOffset)
+	case "after":
+		l.after = last
+	case "count":
+		if l.count, err = strconv.ParseBool(last); err != nil {
+			err = NewProblem(http.StatusBadRequest, "count wants true or false; got %q", last)
+		}
+	case "with":
+		l.nodes, err = res.parseWith(strings.Join(values, ","))
+	case "properties":
+		l.only, err = res.parseProperties(strings.Join(values, ","))
+	case "filter":
+		l.filter = last
+		if last == "" {
+			err = NewProblem(http.StatusBadRequest, "filter is empty; leave it out, or say something such as id = 1")
+		}
+	case "filter-lang":
+		l.language = last
+	case "q":
+		cond, err := res.contains(last)
+		return query.Where(cond), err
+	case "sortby":
+		return res.readOrder(query, last)
+	default:
+		return readEquality(query, res, name, values)
+	}
+	return query, err
+}
+
+func readLimit(text string) (int, error) {
+	if text == "none" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 1 || n > maxLimit {
+		return 0, NewProblem(http.StatusBadRequest, "limit wants a whole number from 1 to %d, or none for an export; got %q", maxLimit, text)
+	}
+	return n, nil
+}
+
+func readWhole(name, text string, most int) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > most {
+		return 0, NewProblem(http.StatusBadRequest, "%s wants a whole number from 0 to %d; got %q", name, most, text)
+	}
+	return n, nil
+}
+
+// check refuses what does not go together.
+func (l *listing) check() error {
+	switch {
+	case l.limit == 0 && !l.format.streams:
+		return NewProblem(http.StatusBadRequest, "limit=none is for exports: ask for f=ndjson or f=csv")
+	case l.limit == 0 && l.count:
+		return NewProblem(http.StatusBadRequest, "count goes with pages, not with limit=none")
+	case l.after != "" && l.offset > 0:
+		return NewProblem(http.StatusBadRequest, "after and offset exclude each other")
+	case len(l.nodes) > 0 && l.format.flat:
+		return NewProblem(http.StatusBadRequest, "f=%s has no place for related rows; leave out with", l.format.name)
+	}
+	return nil
+}
+
+// parseProperties reads the columns to show, in the order named.
+func (r *resource) parseProperties(text string) ([]member, error) {
+	only := []member{}
+	for _, name := range strings.Split(text, ",") {
+		at := slices.IndexFunc(r.members, func(m member) bool { return r.info.Columns[m.column].Name == name })
+		if at < 0 {
+			return nil, NewProblem(http.StatusBadRequest, "properties: %s have no property %q; they have %s", r.path, name, listOr(r.columnNames(), "none"))
+		}
+		if !slices.Contains(only, r.members[at]) {
+			only = append(only, r.members[at])
+		}
+	}
+	return only, nil
+}
+
+// readOrder reads -done_on,+name,apiary.name.
+func (r *resource) readOrder(query *gate.Query[any], text string) (*gate.Query[any], error) {
+	for _, step := range strings.Split(text, ",") {
+		// A plus sign arrives as a space, unless it was encoded.
+		name := strings.TrimLeft(step, "+ ")
+		desc := strings.HasPrefix(name, "-")
+		name = strings.TrimPrefix(name, "-")
+		term, err := r.orderTerm(name)
+		if err != nil {
+			return nil, err
+		}
+		query = gate.OrderByTerm(query, term, desc)
+	}
+	return query, nil
+}
+
+func (r *resource) orderTerm(name string) (gate.Term, error) {
+	words := strings.Split(name, ".")
+	at := r
+	var steps []*relation
+	for _, word := range words[:len(words)-1] {
+		rel := at.relation(word)
+		if rel == nil || !rel.rel.Single() || len(steps) == maxDepth {
+			return gate.Term{}, NewProblem(http.StatusBadRequest, "sortby: %s have no relation %q to one row; they have %s", at.path, word, listOr(at.singleNames(), "none"))
+		}
+		steps = append(steps, rel)
+		at = rel.to
+	}
+	column := words[len(words)-1]
+	i, ok := at.find(column)
+	if !ok {
+		return gate.Term{}, NewProblem(http.StatusBadRequest, "sortby: %s have no column %q; they have %s", at.path, column, listOr(at.columnNames(), "none"))
+	}
+	if !at.info.Columns[i].Sortable() {
+		return gate.Term{}, NewProblem(http.StatusBadRequest, "sortby: rows cannot be ordered by %s", name)
+	}
+	term := at.info.Term(i)
+	for k := len(steps) - 1; k >= 0; k-- {
+		term = steps[k].rel.Term(term)
+	}
+	return term, nil
+}
+
+// singleNames are the relations that lead to one row.
+func (r *resource) singleNames() []string {
+	var names []string
+	for _, rel := range r.relations {
+		if rel.rel.Single() {
+			names = append(names, rel.name)
+		}
+	}
+	return names
+}
+
+// readEquality reads a column's name as a parameter: equality, or one of
+// several values. An empty value means null, except for texts.
+func readEquality(query *gate.Query[any], res *resource, name string, values []string) (*gate.Query[any], error) {
+	i, ok := res.find(name)
+	if !ok {
+		known := slices.Concat(listParameters, res.columnNames())
+		return nil, NewProblem(http.StatusBadRequest, "there is no parameter %q; there are %s", name, strings.Join(known, ", "))
+	}
+	c := &res.info.Columns[i]
+	if !c.Comparable() {
+		return nil, NewProblem(http.StatusBadRequest, "rows cannot be chosen by %s", name)
+	}
+	term := res.info.Term(i)
+	if c.Is(gate.Nullable) && c.Type != gate.TypeText && slices.Equal(values, []string{""}) {
+		return query.Where(term.Null()), nil
+	}
+	args := make([]any, len(values))
+	for k, v := range values {
+		if c.Type == gate.TypeEnum && c.LabelFault(v) != "" {
+			return nil, NewProblem(http.StatusBadRequest, "%s wants one of %s; got %q", name, strings.Join(c.Labels, ", "), v)
+		}
+		var err error
+		if args[k], err = res.info.Argument(i, v); err != nil {
+			return nil, NewProblem(http.StatusBadRequest, "%s: %v", name, err)
+		}
+	}
+	if len(args) == 1 {
+		return query.Where(term.Compare("=", args[0])), nil
+	}
+	return query.Where(term.In(args)), nil
+}
+
+// page is a page of rows that are read or written already.
+type page struct {
+	next, prev string
+	matched    int64 // -1 where it was not counted
+}
+
+// send answers with the rows of the query.
+func (l *listing) send(w http.ResponseWriter, r *http.Request, query *gate.Query[any]) error {
+	if l.limit == 0 {
+		return l.export(w, r, query)
+	}
+	db := l.res.api.db(r.Context())
+	ordered := gate.OrderByKey(query)
+	start, backwards, offset, err := l.start(ordered)
+	if err != nil {
+		return err
+	}
+	b := buffers.Get().(*[]byte)
+	defer putBuffer(b)
+	*b = append((*b)[:0], l.format.open...)
+	set := &rowSet{listing: l, buffer: b}
+	if err := set.read(r.Context(), db, start.Limit(l.limit+1), backwards); err != nil {
+		return err
+	}
+	p := page{matched: -1}
+	if err := l.findPlaces(r, ordered, set, backwards, offset, &p); err != nil {
+		return err
+	}
+	if l.count {
+		if p.matched, err = query.Count(r.Context(), db); err != nil {
+			return err
+		}
+	}
+	l.addLinks(w, r, p, offset)
+	return l.format.sendPage(w, set, p)
+}
+
+// start is where the page begins.
+func (l *listing) start(query *gate.Query[any]) (start *gate.Query[any], backwards bool, offset int, err error) {
+	if l.offset > 0 {
+		return query.Offset(l.offset), false, l.offset, nil
+	}
+	if l.after == "" {
+		return query, false, 0, nil
+	}
+	bad := NewProblem(http.StatusBadRequest, "after wants the `next` of an answer to the same request")
+	if len(l.res.info.Keys) == 0 {
+		n, err := parseOffsetCursor(l.after)
+		if err != nil {
+			return nil, false, 0, bad
+		}
+		return query.Offset(n), false, n, nil
+	}
+	start, backwards, err = gate.From(query, l.after)
+	if errors.Is(err, gate.ErrCursor) {
+		return nil, false, 0, bad
+	}
+	return start, backwards, 0, err
+}
+
+// findPlaces finds where the pages around this one begin. Rows without a key
+// are paged by their number, for want of anything to tell them apart.
+func (l *listing) findPlaces(r *http.Request, query *gate.Query[any], set *rowSet, backwards bool, offset int, p *page) (err error) {
+	more := set.more
+	if backwards {
+		more = true // where this page was asked from
+	}
+	place := func(row any, before bool) string {
+		if err != nil || row == nil {
+			return ""
+		}
+		var text string
+		text, err = gate.Place(r.Context(), l.res.api.db(r.Context()), query, row, before)
+		return text
+	}
+	switch {
+	case len(l.res.info.Keys) == 0:
+		if more {
+			p.next = offsetCursor(offset + l.limit)
+		}
+		return nil
+	case more:
+		p.next = place(set.last, false)
+	}
+	if backwards && set.more || !backwards && l.after != "" {
+		p.prev = place(set.first, true)
+	}
+	return err
+}
+
+func offsetCursor(n int) string {
+	return base64.RawURLEncoding.EncodeToString([]byte("row " + strconv.Itoa(n)))
+}
+
+func parseOffsetCursor(text string) (int, error) {
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	if err != nil {
+		return 0, err
+	}
+	digits, ok := strings.CutPrefix(string(raw), "row ")
+	n, err := strconv.Atoi(digits)
+	if !ok || err != nil || n < 0 {
+		return 0, gate.ErrCursor
+	}
+	return n, nil
+}
+
+// addLinks adds the links of RFC 8288 to the first, the next and the previous
+// page.
+func (l *listing) addLinks(w http.ResponseWriter, r *http.Request, p page, offset int) {
+	values, _ := readQuery(r) // which was read before
+	link := func(rel string) {
+		u := url.URL{Path: r.URL.Path, RawPath: r.URL.RawPath, RawQuery: values.Encode()}
+		w.Header().Add("Link", fmt.Sprintf("<%s>; rel=%q", u.String(), rel))
+	}
+	values.Del("after")
+	values.Del("offset")
+	link("first")
+	if p.next != "" {
+		values.Set("after", p.next)
+		link("next")
+		values.Del("after")
+	}
+	switch {
+	case p.prev != "":
+		values.Set("after", p.prev)
+		link("prev")
+	case l.offset > 0:
+		if before := offset - l.limit; before > 0 {
+			values.Set("offset", strconv.Itoa(before))
+		}
+		link("prev")
+	}
+}

@@ -1,0 +1,240 @@
+package rest
+
+import (
+	"context"
+	"net/http"
+	"slices"
+
+	"beekeeping/store/gate"
+)
+
+// rowSet is rows as they are read for an answer. In JSON they are written as
+// they arrive, unless something needs them whole.
+type rowSet struct {
+	*listing
+	buffer  *[]byte
+	rows    []any // where they are kept
+	written bool  // one of them, at least
+	count   int
+	more    bool // there is a row behind the limit
+	first   any
+	last    any
+}
+
+// shown are the columns to show.
+func (l *listing) shown() []member {
+	if l.only != nil {
+		return l.only
+	}
+	return l.res.members
+}
+
+// read reads the page of a query whose limit is one more than that of the
+// page.
+func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
+	if s.format.whole || backwards || len(s.nodes) > 0 || s.res.info.Hooked() {
+		return s.keep(ctx, db, query, backwards)
+	}
+	return s.stream(ctx, db, query)
+}
+
+// keep reads the rows as entities.
+func (s *rowSet) keep(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
+	rows, err := gate.WithRelations(query, s.res.load(s.nodes)...).All(ctx, db)
+	if err != nil {
+		return err
+	}
+	if s.more = len(rows) > s.limit; s.more {
+		rows = rows[:s.limit]
+	}
+	if backwards {
+		slices.Reverse(rows)
+	}
+	s.rows, s.count = rows, len(rows)
+	if len(rows) > 0 {
+		s.first, s.last = rows[0], rows[len(rows)-1]
+	}
+	if s.format.whole {
+		return nil
+	}
+	for _, row := range rows {
+		s.separate()
+		*s.buffer = s.appendRow(*s.buffer, row)
+	}
+	return nil
+}
+
+// separate writes what stands before a row.
+func (s *rowSet) separate() {
+	if s.written {
+		*s.buffer = append(*s.buffer, s.format.between...)
+	}
+	s.written = true
+}
+
+func (s *rowSet) appendRow(b []byte, row any) []byte {
+	return s.res.appendMembers(b, s.shown(), row, s.nodes)
+}
+
+// stream writes the rows as they come over the wire. Only the first and the
+// last become entities, to tell where the page begins and ends.
+func (s *rowSet) stream(ctx context.Context, db gate.DB, query *gate.Query[any]) error {
+	t := newTransfer(s.listing, s.buffer, gate.PlaceColumns(query))
+	var whole any
+	next := func() []any {
+		whole = nil
+		switch s.count++; s.count {
+		case 1, s.limit, s.limit + 1:
+			whole = s.res.info.New()
+			return t.entity(whole)
+		}
+		s.separate()
+		return t.fields
+	}
+	err := gate.ReadInto(ctx, db, query, t.columns, next, func() error {
+		switch {
+		case whole == nil:
+			t.end()
+			return nil
+		case s.count > s.limit:
+			s.more = true
+			return nil
+		}
+		if s.first == nil {
+			s.first = whole
+		}
+		s.last = whole
+		s.separate()
+		*s.buffer = s.appendRow(*s.buffer, whole)
+		return nil
+	})
+	if s.more {
+		s.count--
+	}
+	if err == nil && !s.more && s.count > 0 && s.count < s.limit {
+		s.last = nil // no page follows, so nobody asks
+	}
+	return err
+}
+
+// transfer writes rows into a buffer column by column.
+type transfer struct {
+	res     *resource
+	columns []int // as they are read: those shown, then what else is needed
+	fields  []any
+	hidden  []any // of a row that only takes what is not shown
+	all     []any
+	buffer  *[]byte
+	empty   bool // nothing is shown
+}
+
+func newTransfer(l *listing, buffer *[]byte, needed []int) *transfer {
+	t := &transfer{res: l.res, buffer: buffer, empty: len(l.shown()) == 0}
+	for i, m := range l.shown() {
+		prefix := m.prefix
+		if i == 0 {
+			prefix = "{" + prefix[1:]
+		}
+		t.columns = append(t.columns, m.column)
+		t.fields = append(t.fields, l.res.info.NewSink(m.column, buffer, prefix))
+	}
+	unseen := l.res.info.Fields(nil, l.res.info.New())
+	for _, i := range needed {
+		if !slices.Contains(t.columns, i) {
+			t.columns = append(t.columns, i)
+			t.fields = append(t.fields, unseen[i])
+		}
+	}
+	return t
+}
+
+// entity are the fields of a row in the order in which they are read.
+func (t *transfer) entity(row any) []any {
+	t.all = t.res.info.Fields(t.all[:0], row)
+	t.hidden = t.hidden[:0]
+	for _, i := range t.columns {
+		t.hidden = append(t.hidden, t.all[i])
+	}
+	return t.hidden
+}
+
+// end ends a row.
+func (t *transfer) end() {
+	if t.empty {
+		*t.buffer = append(*t.buffer, '{')
+	}
+	*t.buffer = append(*t.buffer, '}')
+}
+
+// flushAt is when an export sends what it has.
+const flushAt = 32 << 10
+
+// export streams all rows of a query at flat memory.
+func (l *listing) export(w http.ResponseWriter, r *http.Request, query *gate.Query[any]) error {
+	if l.after != "" || l.offset > 0 {
+		return NewProblem(http.StatusBadRequest, "limit=none has no pages; leave out after and offset")
+	}
+	query = gate.OrderByKey(query)
+	b := buffers.Get().(*[]byte)
+	defer putBuffer(b)
+	*b = (*b)[:0]
+	out := &exporter{w: w, format: l.format, buffer: b}
+	l.format.begin(b, l.shown(), l.res)
+	err := l.exportRows(r, query, out)
+	if err == nil {
+		err = out.flush()
+	}
+	if err != nil && out.begun {
+		panic(http.ErrAbortHandler) // so that nobody takes a part for the whole
+	}
+	return err
+}
+
+func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *exporter) error {
+	db := l.res.api.db(r.Context())
+	if l.format.whole || len(l.nodes) > 0 || l.res.info.Hooked() {
+		for row, err := range gate.WithRelations(query, l.res.load(l.nodes)...).Each(r.Context(), db) {
+			if err != nil {
+				return err
+			}
+			*out.buffer = l.format.appendRow(*out.buffer, l, row)
+			if err := out.rowDone(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	t := newTransfer(l, out.buffer, nil)
+	if t.empty {
+		return NewProblem(http.StatusBadRequest, "there are no properties to export")
+	}
+	return gate.ReadInto(r.Context(), db, query, t.columns, func() []any { return t.fields }, func() error {
+		*out.buffer = append(*out.buffer, '}', '\n')
+		return out.rowDone()
+	})
+}
+
+// exporter sends what is in a buffer from time to time.
+type exporter struct {
+	w      http.ResponseWriter
+	format format
+	buffer *[]byte
+	begun  bool
+}
+
+func (e *exporter) rowDone() error {
+	if len(*e.buffer) < flushAt {
+		return nil
+	}
+	return e.flush()
+}
+
+func (e *exporter) flush() error {
+	if !e.begun {
+		e.w.Header().Set("Content-Type", e.format.media)
+		e.begun = true
+	}
+	_, err := e.w.Write(*e.buffer)
+	*e.buffer = (*e.buffer)[:0]
+	return err
+}
