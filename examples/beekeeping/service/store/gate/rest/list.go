@@ -49,7 +49,11 @@ var listParameters = []string{"limit", "after", "offset", "sortby", "properties"
 //
 //go:noinline
 func ReadList[E, K any](r *http.Request, s *Shape[E, K]) (*List[E], error) {
-	page, query, err := readList(r, &s.res, gate.Untyped(s.query))
+	res, err := s.res.in(r.Context(), toRead)
+	if err != nil {
+		return nil, err
+	}
+	page, query, err := readList(r, res, gate.Untyped(s.query))
 	if err != nil {
 		return nil, err
 	}

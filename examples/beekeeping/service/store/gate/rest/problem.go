@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 
 	"beekeeping/store/gate"
@@ -24,6 +25,7 @@ type Problem struct {
 	Errors   []Fault `json:"errors,omitempty"`
 
 	retryAfter string
+	challenge  string // what credentials would help (RFC 9110)
 }
 
 // Fault is one thing that is wrong with a request body. Pointer is an RFC 6901
@@ -53,6 +55,9 @@ func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
 	h.Set("Content-Type", "application/problem+json")
 	h.Set("Cache-Control", "no-store")
+	if p.challenge != "" {
+		h.Set("WWW-Authenticate", p.challenge)
+	}
 	if p.retryAfter != "" {
 		h.Set("Retry-After", p.retryAfter)
 	}
@@ -75,6 +80,9 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 	case errors.Is(err, gate.ErrStale):
 		return NewProblem(http.StatusConflict, "the row has been changed meanwhile; read it again")
 	case errors.As(err, &broken):
+		if r != nil && a.config.Identify != nil {
+			r = a.sightOf(IdentityOf(ctx))[r]
+		}
 		return a.problemOfConstraint(r, broken)
 	case errors.Is(err, gate.ErrUnavailable):
 		p := NewProblem(http.StatusServiceUnavailable, "the database does not answer just now; try again soon")
@@ -93,7 +101,7 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 	case gate.UniqueBroken:
 		return faulty(NewProblem(http.StatusConflict, "%s", takenText(broken.Columns)), broken.Columns, "this value is taken")
 	case gate.StillReferenced:
-		return NewProblem(http.StatusConflict, "%s", a.referencedText(r, broken.Table))
+		return NewProblem(http.StatusConflict, "%s", r.referencedText(broken.Table))
 	case gate.ReferenceBroken:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there"), broken.Columns, "there is no such row")
 	case gate.NotNullBroken:
@@ -126,12 +134,12 @@ func takenText(columns []string) string {
 
 // referencedText names who still refers to a row: the table that the engine
 // named, or all that may where it did not.
-func (a *API) referencedText(r *resource, table string) string {
-	if table != "" {
-		return "the row is still referred to by " + a.pathOf(table)
-	}
+func (r *resource) referencedText(table string) string {
 	if r == nil || len(r.referredBy) == 0 {
 		return "other rows still refer to this one"
+	}
+	if path := r.api.pathOf(table); slices.Contains(r.referredBy, path) {
+		return "the row is still referred to by " + path
 	}
 	return "the row is still referred to, by one of " + strings.Join(r.referredBy, ", ")
 }

@@ -20,7 +20,11 @@ func ReadKey[E, K any](r *http.Request, s *Shape[E, K]) (K, error) {
 //
 //go:noinline
 func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], key K) error {
-	return s.res.sendFirst(w, r, gate.Untyped(s.query.Where(s.withKey(key))))
+	res, err := s.res.in(r.Context(), toRead)
+	if err != nil {
+		return err
+	}
+	return res.sendFirst(w, r, gate.Untyped(s.query.Where(s.withKey(key))))
 }
 
 // rowParameters are those of requests for one row.
@@ -87,11 +91,15 @@ func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, ro
 //go:noinline
 func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C], child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		row, err := readParent(r, parent)
+		res, err := child.res.in(r.Context(), toRead)
 		if err != nil {
 			return err
 		}
-		l, query, err := readList(r, &child.res, gate.Untyped(of(row)))
+		row, err := readParent(r, parent, toRead)
+		if err != nil {
+			return err
+		}
+		l, query, err := readList(r, res, gate.Untyped(of(row)))
 		if err != nil {
 			return err
 		}
@@ -104,18 +112,27 @@ func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C]
 //go:noinline
 func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C], child *Shape[C, CK]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		row, err := readParent(r, parent)
+		res, err := child.res.in(r.Context(), toRead)
 		if err != nil {
 			return err
 		}
-		return child.res.sendFirst(w, r, gate.Untyped(of(row)))
+		row, err := readParent(r, parent, toRead)
+		if err != nil {
+			return err
+		}
+		return res.sendFirst(w, r, gate.Untyped(of(row)))
 	}
 }
 
-func readParent[P, K any](r *http.Request, s *Shape[P, K]) (P, error) {
+// readParent reads the row at the beginning of a path, with which the caller
+// must be allowed to do this.
+func readParent[P, K any](r *http.Request, s *Shape[P, K], v verb) (P, error) {
+	var none P
+	if _, err := s.res.in(r.Context(), v); err != nil {
+		return none, err
+	}
 	key, err := ReadKey(r, s)
 	if err != nil {
-		var none P
 		return none, err
 	}
 	return find(r.Context(), s.res.api.db(r.Context()), s, key)

@@ -49,6 +49,14 @@ type Config struct {
 	Open    bool   // may be reached from other machines
 
 	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
+
+	// Identify finds out who sends a request: nil where it brings no
+	// credentials, ErrCredentials where they are wrong. Without it anybody may
+	// do everything.
+	Identify func(r *http.Request) (*Identity, error)
+	// Allow says by the paths of resources who may do what; the empty path
+	// stands for all that are not named.
+	Allow map[string]Allow
 }
 
 // API is a service: routes, and what is around them.
@@ -56,6 +64,8 @@ type API struct {
 	config    Config
 	mux       *http.ServeMux
 	resources []*resource
+	roles     []string // that the configuration speaks of
+	sights    sights
 }
 
 // Part is a resource with its routes.
@@ -69,12 +79,17 @@ func Mount(r Resource, routes []Route) Part { return Part{r.resource(), routes} 
 
 // New makes a service of its parts.
 func New(config Config, parts ...Part) (*API, error) {
-	a := &API{config: config, mux: http.NewServeMux()}
+	a := &API{config: config, mux: http.NewServeMux(), roles: config.rolesNamed()}
 	for _, p := range parts {
 		a.resources = append(a.resources, p.resource)
 	}
 	if err := a.connect(); err != nil {
 		return nil, err
+	}
+	for path := range config.Allow {
+		if path != "" && !slices.ContainsFunc(a.resources, func(r *resource) bool { return r.path == path }) {
+			return nil, fmt.Errorf("access is configured for %s, which is no resource", path)
+		}
 	}
 	for _, p := range parts {
 		for _, r := range p.routes {
@@ -131,7 +146,11 @@ func (a *API) add(res *resource, r Route) (err error) {
 	method, path, _ := strings.Cut(r.pattern, " ")
 	a.mux.HandleFunc(method+" "+a.config.Base+path, func(w http.ResponseWriter, req *http.Request) {
 		req.Body = http.MaxBytesReader(w, req.Body, maxBody)
-		if err := r.handle(w, req); err != nil {
+		req, err := a.identify(req)
+		if err == nil {
+			err = r.handle(w, req)
+		}
+		if err != nil {
 			a.problemOf(req.Context(), res, err).send(w, req)
 		}
 	})
@@ -264,7 +283,7 @@ func (a *API) ListenAndServe(ctx context.Context, address string) error {
 // forAddress is the API behind a check of the Host header, unless it is open: a
 // page of another origin must not reach it under a name that leads here.
 func (a *API) forAddress() http.Handler {
-	if a.config.Open {
+	if a.config.Open || a.config.Identify != nil {
 		return a
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -288,7 +307,7 @@ func isLoopback(host string) bool {
 // checkAddress keeps a service to which access is not configured from other
 // machines.
 func (a *API) checkAddress(address string) error {
-	if a.config.Open {
+	if a.config.Open || a.config.Identify != nil {
 		return nil
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {

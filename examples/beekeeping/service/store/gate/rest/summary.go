@@ -39,7 +39,11 @@ var summaryFormats = []format{asJSON, asNDJSON, asCSV}
 func Summarize[E, K any](s *Shape[E, K]) Handler {
 	rows := gate.Untyped(s.query)
 	return func(w http.ResponseWriter, r *http.Request) error {
-		m, err := readSummary(r, &s.res, rows)
+		res, err := s.res.in(r.Context(), toRead)
+		if err != nil {
+			return err
+		}
+		m, err := readSummary(r, res, rows)
 		if err != nil {
 			return err
 		}

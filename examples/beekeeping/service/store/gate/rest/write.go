@@ -26,7 +26,11 @@ func Create[E, K any](s *Shape[E, K], store WriteAll[E]) Handler {
 	s.res.create = untyped(store)
 	s.res.alone = gate.IsInsertAll(store)
 	return func(w http.ResponseWriter, r *http.Request) error {
-		return s.res.storeNew(w, r, nil, func(any) error { return nil })
+		res, err := s.res.in(r.Context(), toCreate)
+		if err != nil {
+			return err
+		}
+		return res.storeNew(w, r, nil, func(any) error { return nil })
 	}
 }
 
@@ -46,11 +50,15 @@ func untyped[E any](store WriteAll[E]) func(ctx context.Context, tx gate.DB, row
 //go:noinline
 func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		owner, err := readParent(r, parent)
+		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
 			return err
 		}
-		return s.res.storeNew(w, r, gate.Referring(rel), func(row any) error { return gate.Attach(rel, owner, row.(E)) })
+		owner, err := readParent(r, parent, toRead)
+		if err != nil {
+			return err
+		}
+		return res.storeNew(w, r, gate.Referring(rel), func(row any) error { return gate.Attach(rel, owner, row.(E)) })
 	}
 }
 
@@ -325,6 +333,10 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 //go:noinline
 func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
+		res, err := s.res.in(r.Context(), toChange)
+		if err != nil {
+			return err
+		}
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
@@ -337,12 +349,12 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 		status := http.StatusOK
 		draftRow := func() error {
 			reader := &draftReader{}
-			d, err := reader.newRow(&s.res, o, s.res.keyNames(), "")
+			d, err := reader.newRow(res, o, res.keyNames(), "")
 			if err != nil {
 				return err
 			}
 			if len(d.nested) > 0 {
-				reader.add(d, s.res.relations[d.nested[0].index].name, "related rows are not replaced along; write to their own path")
+				reader.add(d, res.relations[d.nested[0].index].name, "related rows are not replaced along; write to their own path")
 			}
 			row = d.row.(E)
 			return errors.Join(reader.problem(), setKey(s, row, key))
@@ -354,20 +366,20 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			if err := draftRow(); err != nil {
 				return err
 			}
-			status, err = replace(r, tx, s, key, row, update)
+			status, err = replace(r, tx, s, res, key, row, update)
 			return err
 		})
 		if err != nil {
-			return s.res.withReferences(r.Context(), row, err)
+			return res.withReferences(r.Context(), row, err)
 		}
 		if status == http.StatusCreated {
 			w.Header().Set("Location", s.res.location(row))
 		}
-		return sendRow(w, r, status, &s.res, row, nil)
+		return sendRow(w, r, status, res, row, nil)
 	}
 }
 
-func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K, row E, update Update[E]) (status int, err error) {
+func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, row E, update Update[E]) (status int, err error) {
 	ctx := r.Context()
 	there, err := checkConditions(r, tx, s, key)
 	if err != nil {
@@ -378,11 +390,11 @@ func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K, row E
 			return 0, err
 		}
 		err := update(ctx, tx, row)
-		if !errors.Is(err, gate.ErrNotFound) || !s.res.choosesKey() || s.res.create == nil {
+		if !errors.Is(err, gate.ErrNotFound) || !res.choosesKey() || res.create == nil {
 			return http.StatusOK, err
 		}
 	}
-	return http.StatusCreated, s.res.create(ctx, tx, []any{row})
+	return http.StatusCreated, res.create(ctx, tx, []any{row})
 }
 
 // presence is what is known of a row.
@@ -425,6 +437,10 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key 
 //go:noinline
 func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
+		res, err := s.res.in(r.Context(), toChange)
+		if err != nil {
+			return err
+		}
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
@@ -445,7 +461,7 @@ func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			if row, err = find(r.Context(), tx, s, key); err != nil {
 				return err
 			}
-			columns, err := s.res.apply(patch, row)
+			columns, err := res.apply(patch, row)
 			if err != nil || len(columns) == 0 {
 				return err
 			}
@@ -458,7 +474,7 @@ func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 		if err != nil {
 			return s.res.withReferences(r.Context(), row, err)
 		}
-		return sendRow(w, r, http.StatusOK, &s.res, row, nil)
+		return sendRow(w, r, http.StatusOK, res, row, nil)
 	}
 }
 
@@ -482,6 +498,9 @@ func (r *resource) apply(patch patch, row any) ([]int, error) {
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
 	alone := gate.IsDelete(remove)
 	return func(w http.ResponseWriter, r *http.Request) error {
+		if _, err := s.res.in(r.Context(), toDelete); err != nil {
+			return err
+		}
 		key, err := ReadKey(r, s)
 		if err != nil {
 			return err
@@ -531,7 +550,10 @@ func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], 
 
 func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		p, err := readParent(r, parent)
+		if _, err := child.res.in(r.Context(), toRead); err != nil {
+			return err
+		}
+		p, err := readParent(r, parent, toChange)
 		if err != nil {
 			return err
 		}
