@@ -59,7 +59,7 @@ type Store struct {
 	find     *sql.Stmt
 	list     *sql.Stmt
 	insert   *sql.Stmt
-	stored   *sql.Stmt // insert that gives the row back
+	stored   *sql.Stmt         // insert that gives the row back
 	mu       sync.Mutex        // of samples
 	samples  map[int]*sql.Stmt // by the number of parents
 	many     map[int]*sql.Stmt // by the number of rows

@@ -17,7 +17,6 @@ type summary struct {
 	format   format
 	query    gate.Summary
 	columns  []summaryColumn
-	having   string
 	language string
 }
 
