@@ -77,7 +77,7 @@ func (c *Config) allowOf(path string) Allow {
 
 // identify finds out who sends a request, and remembers it in its context.
 func (a *API) identify(r *http.Request) (*http.Request, error) {
-	if a.config.Identify == nil {
+	if a.config.Identify == nil || IdentityOf(r.Context()) != nil {
 		return r, nil
 	}
 	id, err := a.config.Identify(r)

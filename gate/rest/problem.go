@@ -23,6 +23,7 @@ type Problem struct {
 	Detail   string  `json:"detail,omitempty"`
 	Instance string  `json:"instance,omitempty"`
 	Errors   []Fault `json:"errors,omitempty"`
+	Trace    string  `json:"trace,omitempty"` // of what the operator should look into, as the log has it
 
 	retryAfter string
 	challenge  string // what credentials would help (RFC 9110)
@@ -75,6 +76,8 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
+	case ctx.Err() != nil && errors.Is(ctx.Err(), context.Canceled):
+		return NewProblem(http.StatusRequestTimeout, "the request was given up") // nobody listens any more
 	case errors.Is(err, gate.ErrNotFound):
 		return NewProblem(http.StatusNotFound, "there is no such row")
 	case errors.Is(err, gate.ErrStale):
@@ -87,13 +90,16 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 	case errors.Is(err, gate.ErrUnavailable):
 		p := NewProblem(http.StatusServiceUnavailable, "the database does not answer just now; try again soon")
 		p.retryAfter = "2"
-		slog.WarnContext(ctx, "database unavailable", "error", err)
+		p.Trace = TraceOf(ctx)
+		logError(ctx, slog.LevelWarn, "database unavailable", err)
 		return p
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, gate.ErrTimeout):
 		return NewProblem(http.StatusGatewayTimeout, "the database took too long to answer")
 	}
-	slog.ErrorContext(ctx, "request failed", "error", err)
-	return NewProblem(http.StatusInternalServerError, "something went wrong here; the log of the service says what")
+	logError(ctx, slog.LevelError, "request failed", err)
+	unexpected := NewProblem(http.StatusInternalServerError, "something went wrong here; the log of the service says what")
+	unexpected.Trace = TraceOf(ctx)
+	return unexpected
 }
 
 func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Problem {

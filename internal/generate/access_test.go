@@ -29,6 +29,8 @@ func TestGuardedService(t *testing.T) {
   tokens: {issuer: "https://login.example", audience: cooperative, secret: COOPERATIVE_SECRET}
   keyfile: api-keys.json
   ifmatch: true
+  cors: ["https://bees.example"]
+  limits: {body: 300, requests: 64, statement: 20s}
   allow: {read: [known], create: [keeper], change: [keeper], delete: [admin]}
 entities:
   keeper: {allow: {read: [admin], create: [admin]}}
@@ -52,7 +54,10 @@ entities:
 	var doc map[string]any
 	require.NoError(t, json.Unmarshal([]byte(s.get("/openapi.json").is(200).text), &doc))
 	assert.Len(t, doc["security"], 2)
-	s.get("/api/forages").is(200)
+	assert.Equal(t, "https://bees.example", s.call("GET", "/api/forages", "", "Origin", "https://bees.example").is(200).header.Get("Access-Control-Allow-Origin"))
+	s.call("POST", "/api/hives", `{"name":"`+strings.Repeat("x", 400)+`"}`, "Authorization", token("keeper")).is(http.StatusRequestEntityTooLarge)
+	s.get("/metrics").is(401)
+	s.call("GET", "/metrics", "", "Authorization", token()).is(200)
 	s.get("/api/hives").is(401).says("send credentials")
 	s.call("GET", "/api/hives", "", "Authorization", "Bearer nonsense").is(401).says("no JWT")
 	s.call("GET", "/api/hives", "", "Authorization", token()).is(200)

@@ -2,7 +2,9 @@ package project
 
 import (
 	"maps"
+	"net/url"
 	"slices"
+	"time"
 
 	"widegate/internal/fault"
 )
@@ -26,11 +28,27 @@ type Allow struct {
 	Delete []string `yaml:"delete"`
 }
 
+// Limits bound what requests may cost; what is left out has a default.
+type Limits struct {
+	Body      int    `yaml:"body"`      // bytes of a body
+	Requests  int    `yaml:"requests"`  // answered at once
+	Statement string `yaml:"statement"` // how long a statement may take, as 30s
+}
+
+// Timeout is how long a statement may take; 0 is the default.
+func (l *Limits) Timeout() time.Duration {
+	d, _ := time.ParseDuration(l.Statement) // which was checked
+	return d
+}
+
 // Guarded reports whether the service asks for credentials.
 func (a *API) Guarded() bool { return a.Tokens != nil || a.KeyFile != "" }
 
 func (p *Project) checkAccess(path string) error {
 	a := &p.API
+	if err := p.checkLimits(path); err != nil {
+		return err
+	}
 	if a.Access != "" && a.Access != Open {
 		return fault.New("write `access: open`, or leave it out to serve this machine only", "%s: api.access is %q", path, a.Access)
 	}
@@ -50,6 +68,26 @@ func (p *Project) checkAccess(path string) error {
 		return fault.New("name both, so that the tokens of others are no good here", "%s: api.tokens wants an issuer and an audience", path)
 	case (t.Keys == "") == (t.Secret == ""):
 		return fault.New("write `keys: https://…` or `keys: keys.json`, or `secret:` and the name of a variable of the environment", "%s: api.tokens wants either keys or a secret", path)
+	}
+	return nil
+}
+
+func (p *Project) checkLimits(path string) error {
+	for _, origin := range p.API.CORS {
+		u, err := url.Parse(origin)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || origin != u.Scheme+"://"+u.Host {
+			return fault.New("write a scheme and a host, as in `cors: [\"https://bees.example\"]`", "%s: api.cors: %q is no origin", path, origin)
+		}
+	}
+	l := p.API.Limits
+	if l == nil {
+		return nil
+	}
+	if d, err := time.ParseDuration(l.Statement); l.Statement != "" && (err != nil || d <= 0) {
+		return fault.New("write it as 30s or 2m", "%s: api.limits.statement: %q is no duration", path, l.Statement)
+	}
+	if l.Body < 0 || l.Requests < 0 {
+		return fault.New("leave it out to have the default", "%s: api.limits: a limit is below 0", path)
 	}
 	return nil
 }

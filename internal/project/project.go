@@ -77,10 +77,12 @@ type API struct {
 	Base   string `yaml:"base"`
 	Access string `yaml:"access"` // open: other addresses than the loopback one are allowed
 
-	Tokens  *Tokens `yaml:"tokens"`  // who sends a request is told by bearer tokens
-	KeyFile string  `yaml:"keyfile"` // or by API keys, whose hashes are in this file
-	Allow   *Allow  `yaml:"allow"`   // what roles may do with resources that say nothing themselves
-	IfMatch bool    `yaml:"ifmatch"` // changes must say by If-Match which version they mean
+	Tokens  *Tokens  `yaml:"tokens"`  // who sends a request is told by bearer tokens
+	KeyFile string   `yaml:"keyfile"` // or by API keys, whose hashes are in this file
+	Allow   *Allow   `yaml:"allow"`   // what roles may do with resources that say nothing themselves
+	CORS    []string `yaml:"cors"`    // origins of pages that may call the service
+	Limits  *Limits  `yaml:"limits"`  // of what a request may cost
+	IfMatch bool     `yaml:"ifmatch"` // changes must say by If-Match which version they mean
 }
 
 // Entity overrides what would be chosen for a table.
@@ -164,6 +166,7 @@ var kindWords = map[reflect.Kind]struct {
 	reflect.Slice:  {yaml.SequenceNode, "a list, such as [hive, queen]"},
 	reflect.String: {yaml.ScalarNode, "one text"},
 	reflect.Bool:   {yaml.ScalarNode, "true or false"},
+	reflect.Int:    {yaml.ScalarNode, "a whole number"},
 }
 
 // checkKeys refuses values that are not of the kind of t, and keys that t has

@@ -223,7 +223,7 @@ func (r *renderer) service() any {
 	return map[string]any{
 		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.gateImport(), "StoreSpec": r.target.storeSpec(),
 		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
-		"API": r.model.API, "Allow": r.allow(),
+		"API": r.model.API, "Allow": r.allow(), "Limits": r.limits(),
 	}
 }
 
@@ -242,6 +242,25 @@ func (r *renderer) allow() []allowed {
 		}
 	}
 	return list
+}
+
+// limits are those that the project file gives, as fields of rest.Limits.
+func (r *renderer) limits() string {
+	l := r.model.API.Limits
+	if l == nil {
+		return ""
+	}
+	var parts []string
+	if l.Body > 0 {
+		parts = append(parts, fmt.Sprintf("Body: %d", l.Body))
+	}
+	if l.Requests > 0 {
+		parts = append(parts, fmt.Sprintf("Requests: %d", l.Requests))
+	}
+	if d := l.Timeout(); d > 0 {
+		parts = append(parts, fmt.Sprintf("Statement: %d * time.Millisecond", max(1, d.Milliseconds())))
+	}
+	return strings.Join(parts, ", ")
 }
 
 func rolesOf(a *project.Allow) string {

@@ -322,8 +322,8 @@ func valueSchema(f *model.Field) object {
 		return object{{"type", "string"}, {"contentEncoding", "base64"}}
 	case model.KindDate:
 		return text("date")
-	case model.KindTimestamp: // which has no zone, as RFC 3339 wants it
-		return object{{"type", "string"}, {"pattern", `^[+-]?[0-9]{4,}-[0-9]{2}-[0-9]{2}T[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]+)?(Z|[+-][0-9]{2}:[0-9]{2})?$|^-?infinity$`}}
+	case model.KindTimestamp: // which has no zone; see the format registry of OpenAPI
+		return text("date-time-local")
 	case model.KindTimestampTZ:
 		return text("date-time")
 	case model.KindUUID:
@@ -381,6 +381,7 @@ func (d *document) servicePaths() object {
 		}}}
 	}
 	return object{
+		{d.model.Base + "/batch", batchPath()},
 		{"/health/live", health("getLive", "Tells that the service runs.")},
 		{"/health/ready", health("getReady", "Tells that the database answers too.")},
 	}

@@ -50,6 +50,11 @@ type Config struct {
 
 	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
 
+	// Origins are those of the pages that may call the service from a browser,
+	// such as https://bees.example; CORS is off without any.
+	Origins []string
+	Limits  Limits
+
 	// Identify finds out who sends a request: nil where it brings no
 	// credentials, ErrCredentials where they are wrong. Without it anybody may
 	// do everything.
@@ -59,6 +64,26 @@ type Config struct {
 	Allow map[string]Allow
 }
 
+// Limits bound what requests may cost; zero is the default of each.
+type Limits struct {
+	Body      int64         // bytes of a body; 8 MiB
+	Requests  int           // that are being answered at once; 512
+	Statement time.Duration // that a statement may take; 30 seconds
+}
+
+func (l Limits) orDefaults() Limits {
+	if l.Body <= 0 {
+		l.Body = 8 << 20
+	}
+	if l.Requests <= 0 {
+		l.Requests = 512
+	}
+	if l.Statement <= 0 {
+		l.Statement = 30 * time.Second
+	}
+	return l
+}
+
 // API is a service: routes, and what is around them.
 type API struct {
 	config    Config
@@ -66,6 +91,8 @@ type API struct {
 	resources []*resource
 	roles     []string // that the configuration speaks of
 	sights    sights
+	metrics   metrics
+	unbounded gate.DB // whose statements take their time
 }
 
 // Part is a resource with its routes.
@@ -79,7 +106,12 @@ func Mount(r Resource, routes []Route) Part { return Part{r.resource(), routes} 
 
 // New makes a service of its parts.
 func New(config Config, parts ...Part) (*API, error) {
-	a := &API{config: config, mux: http.NewServeMux(), roles: config.rolesNamed()}
+	config.Limits = config.Limits.orDefaults()
+	unbounded := config.DB
+	if config.DB != nil {
+		config.DB = gate.WithStatementTimeout(config.DB, config.Limits.Statement)
+	}
+	a := &API{config: config, unbounded: unbounded, mux: http.NewServeMux(), roles: config.rolesNamed()}
 	for _, p := range parts {
 		a.resources = append(a.resources, p.resource)
 	}
@@ -98,9 +130,13 @@ func New(config Config, parts ...Part) (*API, error) {
 			}
 		}
 	}
+	if err := a.add(nil, On("POST /batch", a.serveBatch)); err != nil {
+		return nil, err
+	}
 	a.mux.HandleFunc("GET /openapi.json", a.serveOpenAPI)
 	a.mux.HandleFunc("GET /health/live", func(w http.ResponseWriter, _ *http.Request) { sendHealth(w) })
 	a.mux.HandleFunc("GET /health/ready", a.serveReady)
+	a.mux.HandleFunc("GET /metrics", a.serveMetrics)
 	return a, nil
 }
 
@@ -111,6 +147,14 @@ func (a *API) db(ctx context.Context) gate.DB {
 		return tx
 	}
 	return a.config.DB
+}
+
+// exportDB is db for what takes as long as whoever listens.
+func (a *API) exportDB(ctx context.Context) gate.DB {
+	if tx, ok := ctx.Value(txKey{}).(gate.DB); ok {
+		return tx
+	}
+	return a.unbounded
 }
 
 // txKey finds the transaction of a context.
@@ -145,7 +189,7 @@ func (a *API) add(res *resource, r Route) (err error) {
 	}()
 	method, path, _ := strings.Cut(r.pattern, " ")
 	a.mux.HandleFunc(method+" "+a.config.Base+path, func(w http.ResponseWriter, req *http.Request) {
-		req.Body = http.MaxBytesReader(w, req.Body, maxBody)
+		req.Body = http.MaxBytesReader(w, req.Body, a.config.Limits.Body)
 		req, err := a.identify(req)
 		if err == nil {
 			err = r.handle(w, req)
@@ -157,13 +201,27 @@ func (a *API) add(res *resource, r Route) (err error) {
 	return nil
 }
 
-// maxBody bounds request bodies.
-const maxBody = 8 << 20
-
 // ServeHTTP implements http.Handler.
 func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	start := time.Now()
 	w.Header().Set("X-Content-Type-Options", "nosniff")
-	a.mux.ServeHTTP(&routed{ResponseWriter: w, request: r, api: a}, r)
+	if a.allowOrigin(w, r) {
+		return
+	}
+	r = withTrace(r)
+	out := &routed{ResponseWriter: w, request: r, api: a}
+	defer func() {
+		a.metrics.inFlight.Add(-1)
+		a.metrics.add(r.Pattern, out.sent(), time.Since(start))
+	}()
+	if a.metrics.inFlight.Add(1) > int64(a.config.Limits.Requests) && strings.HasPrefix(r.URL.Path, a.config.Base+"/") {
+		a.metrics.refused.Add(1)
+		p := NewProblem(http.StatusServiceUnavailable, "too many requests are being answered just now; try again soon")
+		p.retryAfter = "1"
+		p.send(out, r)
+		return
+	}
+	a.mux.ServeHTTP(out, r)
 }
 
 // routed is the answer to a request. What net/http itself says where no route
@@ -173,9 +231,21 @@ type routed struct {
 	request *http.Request
 	api     *API
 	dropped bool
+	status  int
+}
+
+// sent is the status that was sent.
+func (w *routed) sent() int {
+	if w.status == 0 {
+		return http.StatusOK
+	}
+	return w.status
 }
 
 func (w *routed) WriteHeader(status int) {
+	if w.status == 0 {
+		w.status = status
+	}
 	if w.request.Pattern != "" || status != http.StatusNotFound && status != http.StatusMethodNotAllowed {
 		w.ResponseWriter.WriteHeader(status)
 		return

@@ -191,7 +191,7 @@ func (l *listing) export(w http.ResponseWriter, r *http.Request, query *gate.Que
 }
 
 func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *exporter) error {
-	db := l.res.api.db(r.Context())
+	db := l.res.api.exportDB(r.Context())
 	if l.format.whole || len(l.nodes) > 0 || l.res.info.Hooked() {
 		for row, err := range gate.WithRelations(query, l.res.load(l.nodes)...).Each(r.Context(), db) {
 			if err != nil {

@@ -1,0 +1,193 @@
+package rest
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"widegate/gate"
+)
+
+// batchCall is a call of a batch.
+type batchCall struct {
+	Method  string            `json:"method"`
+	Path    string            `json:"path"` // below the base, with its query
+	Headers map[string]string `json:"headers"`
+	Body    json.RawMessage   `json:"body"`
+}
+
+// batchAnswer is what came back for a call.
+type batchAnswer struct {
+	Status  int               `json:"status"`
+	Headers map[string]string `json:"headers,omitempty"`
+	Body    json.RawMessage   `json:"body,omitempty"`
+}
+
+// maxCalls bounds a batch.
+const maxCalls = 100
+
+// The headers of a call that its author may set, and those of its answer that
+// are told.
+var (
+	callHeaders   = []string{"Content-Type", "If-Match", "If-None-Match", "Prefer"}
+	answerHeaders = []string{"Location", "Etag", "Preference-Applied"}
+)
+
+// serveBatch makes several calls in one transaction: all of them, or none.
+func (a *API) serveBatch(w http.ResponseWriter, r *http.Request) error {
+	text, _, err := readBody(r, mediaJSON)
+	if err != nil {
+		return err
+	}
+	calls, err := readCalls(text)
+	if err != nil {
+		return err
+	}
+	var answers []batchAnswer
+	err = gate.InTx(r.Context(), a.db(r.Context()), func(tx gate.DB) error {
+		answers = answers[:0]
+		ctx := context.WithValue(r.Context(), txKey{}, tx)
+		for i, c := range calls {
+			answer, err := a.call(ctx, c)
+			if err != nil {
+				return atCall(i, err)
+			}
+			answers = append(answers, answer)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(map[string]any{"answers": answers})
+	if err != nil {
+		return err
+	}
+	send(w, http.StatusOK, mediaJSON, append(b, '\n'))
+	return nil
+}
+
+func readCalls(text []byte) ([]batchCall, error) {
+	if err := checkJSON(text); err != nil {
+		return nil, err
+	}
+	var batch struct {
+		Calls []batchCall `json:"calls"`
+	}
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	const form = `a batch looks like {"calls":[{"method":"POST","path":"/hives","body":{…}}]}`
+	if err := dec.Decode(&batch); err != nil {
+		return nil, NewProblem(http.StatusUnprocessableEntity, "%s: %s", form, strings.TrimPrefix(err.Error(), "json: "))
+	}
+	if n := len(batch.Calls); n == 0 || n > maxCalls {
+		return nil, NewProblem(http.StatusUnprocessableEntity, "a batch has 1 to %d calls; got %d", maxCalls, n)
+	}
+	return batch.Calls, nil
+}
+
+// call makes one call in the transaction of the context, as whoever sent the
+// batch.
+func (a *API) call(ctx context.Context, c batchCall) (batchAnswer, error) {
+	methods := []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}
+	target, err := url.Parse(a.config.Base + c.Path)
+	switch {
+	case !slices.Contains(methods, c.Method):
+		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the method is one of %s; got %q", strings.Join(methods, ", "), c.Method)
+	case err != nil || !strings.HasPrefix(c.Path, "/") || target.Host != "" || strings.HasPrefix(c.Path, "/batch"):
+		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the path is one below %s, such as /hives; got %q", a.config.Base, c.Path)
+	}
+	r, err := http.NewRequestWithContext(ctx, c.Method, target.String(), bytes.NewReader(c.Body))
+	if err != nil {
+		return batchAnswer{}, err
+	}
+	if len(c.Body) > 0 {
+		r.Header.Set("Content-Type", mediaJSON)
+	}
+	for name, value := range c.Headers {
+		if !slices.ContainsFunc(callHeaders, func(known string) bool { return strings.EqualFold(known, name) }) {
+			return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "a call has no header %s; it has %s", name, strings.Join(callHeaders, ", "))
+		}
+		r.Header.Set(name, value)
+	}
+	answer := &record{header: http.Header{}}
+	a.mux.ServeHTTP(&routed{ResponseWriter: answer, request: r, api: a}, r)
+	return answer.result()
+}
+
+// record keeps an answer.
+type record struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (r *record) Header() http.Header { return r.header }
+
+func (r *record) WriteHeader(status int) {
+	if r.status == 0 {
+		r.status = status
+	}
+}
+
+var errAnswerTooLarge = errors.New("the answer is too large for a batch")
+
+// maxAnswer bounds the answer to one call.
+const maxAnswer = 8 << 20
+
+func (r *record) Write(b []byte) (int, error) {
+	r.WriteHeader(http.StatusOK)
+	if r.body.Len()+len(b) > maxAnswer {
+		return 0, errAnswerTooLarge
+	}
+	return r.body.Write(b)
+}
+
+// result is the answer; a problem is an error.
+func (r *record) result() (batchAnswer, error) {
+	if r.status >= http.StatusBadRequest {
+		p := &Problem{}
+		if err := json.Unmarshal(r.body.Bytes(), p); err != nil {
+			return batchAnswer{}, err
+		}
+		return batchAnswer{}, p
+	}
+	a := batchAnswer{Status: r.status, Headers: map[string]string{}}
+	for _, name := range answerHeaders {
+		if value := r.header.Get(name); value != "" {
+			a.Headers[name] = value
+		}
+	}
+	if r.body.Len() == 0 {
+		return a, nil
+	}
+	if !strings.HasPrefix(r.header.Get("Content-Type"), mediaJSON) {
+		return a, NewProblem(http.StatusUnprocessableEntity, "answers in a batch are JSON; leave out f and Accept")
+	}
+	a.Body = bytes.TrimSpace(r.body.Bytes())
+	return a, nil
+}
+
+// atCall tells which call of a batch went wrong; none of them is done then.
+func atCall(i int, err error) error {
+	var p *Problem
+	if !errors.As(err, &p) {
+		return err
+	}
+	at := "#/calls/" + strconv.Itoa(i)
+	whole := NewProblem(p.Status, "call %d, and so none of the batch: %s", i, p.Detail)
+	whole.Trace, whole.retryAfter = p.Trace, p.retryAfter
+	for _, f := range p.Errors {
+		whole.Errors = append(whole.Errors, Fault{at + "/body" + strings.TrimPrefix(f.Pointer, "#"), f.Detail})
+	}
+	if whole.Errors == nil {
+		whole.Errors = []Fault{{at, p.Detail}}
+	}
+	return whole
+}
