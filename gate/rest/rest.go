@@ -55,6 +55,11 @@ type Config struct {
 	Origins []string
 	Limits  Limits
 
+	// Repeats is the table that keeps the answers to requests with an
+	// Idempotency-Key: id, request and answer, which are texts, and made_at.
+	// Without it the header means nothing.
+	Repeats string
+
 	// Identify finds out who sends a request: nil where it brings no
 	// credentials, ErrCredentials where they are wrong. Without it anybody may
 	// do everything.
@@ -192,7 +197,7 @@ func (a *API) add(res *resource, r Route) (err error) {
 		req.Body = http.MaxBytesReader(w, req.Body, a.config.Limits.Body)
 		req, err := a.identify(req)
 		if err == nil {
-			err = r.handle(w, req)
+			err = a.once(w, req, r.handle)
 		}
 		if err != nil {
 			a.problemOf(req.Context(), res, err).send(w, req)

@@ -67,6 +67,8 @@ func newAPI(t testing.TB, config rest.Config) *rest.API {
 	t.Cleanup(func() { db.Close() })
 	_, err = db.Exec(ctx, `CREATE TABLE hive (id INTEGER PRIMARY KEY, name TEXT NOT NULL, from_id INTEGER REFERENCES hive (id), seen TIMESTAMP WITH TIME ZONE, weight DECIMAL NOT NULL DEFAULT 0, secret TEXT)`, nil)
 	require.NoError(t, err)
+	_, err = db.Exec(ctx, `CREATE TABLE request_key (id TEXT PRIMARY KEY, request TEXT NOT NULL, answer TEXT NOT NULL, made_at TIMESTAMP NOT NULL)`, nil)
+	require.NoError(t, err)
 	require.NoError(t, hives.Insert(ctx, db, &hive{ID: 1, Name: "one", Secret: gate.Just("hush")}))
 	require.NoError(t, hives.Insert(ctx, db, &hive{ID: 2, Name: "a/b,c %", FromID: gate.Just[int64](1)}))
 	shape := rest.NewShape("hives", &hives, rest.Relate("splits", splits), rest.Relate("from", from))

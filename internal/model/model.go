@@ -230,6 +230,9 @@ func (b *builder) chooseTables() error {
 		}
 	}
 	b.follow(chosen)
+	if err := b.checkRepeats(chosen); err != nil {
+		return err
+	}
 	for table := range b.project.Entities {
 		if b.tables[table] == nil {
 			return fault.New(b.nearTable(table), "widegate.yaml: entities names %q, which is no table", table)
@@ -245,6 +248,34 @@ func (b *builder) chooseTables() error {
 	}
 	return nil
 }
+
+// checkRepeats finds the table that keeps answers to requests with an
+// Idempotency-Key, which is the runtime's own and no resource.
+func (b *builder) checkRepeats(chosen map[*catalog.Table]bool) error {
+	name := b.project.API.Repeats
+	if name == "" {
+		return nil
+	}
+	long := "TEXT"
+	if b.catalog.Engine == catalog.MySQL {
+		long = "LONGTEXT"
+	}
+	next := fmt.Sprintf("make it: CREATE TABLE %s (id VARCHAR(64) PRIMARY KEY, request VARCHAR(64) NOT NULL, answer %s NOT NULL, made_at TIMESTAMP NOT NULL)", name, long)
+	t := b.tables[name]
+	if t == nil || !plainName.MatchString(name) {
+		return fault.New(next, "widegate.yaml: api.repeats names %q, which is no table with a plain name", name)
+	}
+	for _, column := range []string{"id", "request", "answer", "made_at"} {
+		if _, ok := t.Column(column); !ok {
+			return fault.New(next, "widegate.yaml: api.repeats: the table %s has no column %s", name, column)
+		}
+	}
+	delete(chosen, t)
+	return nil
+}
+
+// plainName is one that needs no quotes anywhere.
+var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
 
 // Matches reports whether a pattern, in which * is any text and ? any
 // character, fits the name of a table, with its schema or without.

@@ -334,3 +334,25 @@ func TestEnumsStay(t *testing.T) {
 	assert.Equal(t, "Temper", m.Enums[0].Name)
 	assert.Equal(t, "Temper2", m.Entities[1].Name, "the table steps aside")
 }
+
+// TestRepeats wants the table of answers to repeated requests, which is no
+// resource.
+func TestRepeats(t *testing.T) {
+	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{
+		{Name: "hive", Kind: catalog.BaseTable, Columns: []catalog.Column{{Name: "id", Type: catalog.Type{Kind: catalog.Int, Bits: 64}}}, PrimaryKey: &catalog.Key{Columns: []string{"id"}}},
+		{Name: "request_key", Kind: catalog.BaseTable},
+	}}
+	p := project.Default()
+	for name, want := range map[string]string{"missing": `names "missing", which is no table`, "Odd Name": "plain name", "request_key": "has no column id"} {
+		p.API.Repeats = name
+		_, err := Build(c, p, project.NewNames())
+		require.ErrorContains(t, err, want)
+	}
+	for _, column := range []string{"id", "request", "answer", "made_at"} {
+		c.Tables[1].Columns = append(c.Tables[1].Columns, catalog.Column{Name: column, Type: catalog.Type{Kind: catalog.Text}})
+	}
+	m, err := Build(c, p, project.NewNames())
+	require.NoError(t, err)
+	require.Len(t, m.Entities, 1)
+	assert.Equal(t, "Hive", m.Entities[0].Name)
+}

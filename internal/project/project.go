@@ -81,6 +81,7 @@ type API struct {
 	KeyFile string   `yaml:"keyfile"` // or by API keys, whose hashes are in this file
 	Allow   *Allow   `yaml:"allow"`   // what roles may do with resources that say nothing themselves
 	CORS    []string `yaml:"cors"`    // origins of pages that may call the service
+	Repeats string   `yaml:"repeats"` // the table that keeps answers to requests with an Idempotency-Key
 	Limits  *Limits  `yaml:"limits"`  // of what a request may cost
 	IfMatch bool     `yaml:"ifmatch"` // changes must say by If-Match which version they mean
 }

@@ -63,6 +63,28 @@ func Postgres(t testing.TB) string {
 	return withDatabase(t, base, name)
 }
 
+// OwnPostgres starts a PostgreSQL server for one test and returns its URL, and a
+// function that kills it, without giving it time for anything, and starts it
+// again.
+func OwnPostgres(t testing.TB) (address string, restart func()) {
+	t.Helper()
+	s := &server{name: "PostgreSQL", hint: postgresServer.hint, start: startPostgres}
+	t.Cleanup(s.stop)
+	address = s.url(t)
+	return address, func() {
+		_ = s.process.Process.Kill()
+		_ = s.process.Wait()
+		var err error
+		for range 100 { // its children take a moment to notice
+			if err = s.again(); err == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Errorf("starting the server again: %v", err)
+	}
+}
+
 // MySQL returns the URL of a new, empty MySQL or MariaDB database.
 func MySQL(t testing.TB) string {
 	t.Helper()
@@ -115,6 +137,7 @@ type server struct {
 	err     error
 	folder  string
 	process *exec.Cmd
+	again   func() error // starts the process as it was
 }
 
 var postgresServer = &server{
@@ -319,6 +342,28 @@ func startPostgres(s *server, folder string, port int) error {
 		return err
 	}
 	s.address = fmt.Sprintf("postgres://tester@127.0.0.1:%d/postgres", port)
+	s.again = func() error {
+		if err := s.servePostgres(as, initdb, data, folder, port); err != nil {
+			return err
+		}
+		ended := make(chan error, 1)
+		go func() { ended <- s.process.Wait() }()
+		for range 100 {
+			select {
+			case err := <-ended:
+				return fmt.Errorf("it ended: %w", err)
+			case <-time.After(50 * time.Millisecond):
+			}
+			if u, err := url.Parse(s.address); err == nil && s.answers(u) {
+				return nil
+			}
+		}
+		return nil
+	}
+	return s.servePostgres(as, initdb, data, folder, port)
+}
+
+func (s *server) servePostgres(as *syscall.Credential, initdb, data, folder string, port int) error {
 	return s.serve(as, filepath.Join(filepath.Dir(initdb), "postgres"), "-D", data, "-k", folder, "-p", strconv.Itoa(port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "max_connections=200")
 }

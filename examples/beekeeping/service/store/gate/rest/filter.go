@@ -2,7 +2,6 @@ package rest
 
 import (
 	"errors"
-	"fmt"
 	"maps"
 	"net/http"
 	"slices"
@@ -211,7 +210,21 @@ func familyOf(c *gate.Column) family {
 	case gate.TypeList:
 		return lists
 	}
-	return family(fmt.Sprintf("a value of type %d", c.Type))
+	// Values of other types are compared with those of the same type only, and
+	// written as texts.
+	if c.Cast != "" {
+		return family("a value of the type " + c.Cast)
+	}
+	return orElse(others[c.Type], "a value of another type")
+}
+
+var others = map[gate.Type]family{gate.TypeEnum: "a label", gate.TypeUUID: "a UUID", gate.TypeTimeOfDay: "a time of day", gate.TypeInterval: "a duration"}
+
+func orElse(f, other family) family {
+	if f == "" {
+		return other
+	}
+	return f
 }
 
 // value is a node with its type. A literal has no term before it is known what
@@ -461,10 +474,11 @@ func (v value) wanted() string {
 	if v.column != nil && v.column.Type == gate.TypeEnum {
 		return "one of " + strings.Join(v.column.Labels, ", ")
 	}
-	if strings.HasPrefix(string(v.family), "a value of type") {
-		return "a text in single quotes"
+	switch v.family {
+	case numbers, booleans:
+		return string(v.family)
 	}
-	return string(v.family)
+	return string(v.family) + " in single quotes"
 }
 
 func (t *typing) like(n *cql2.Node) (gate.Cond[any], error) {
