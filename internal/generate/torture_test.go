@@ -77,6 +77,9 @@ func TestAwkwardSchemas(t *testing.T) {
 				if !strings.HasPrefix(path, "/api/") || strings.Contains(path, "{") || strings.HasSuffix(path, "/summary") {
 					continue
 				}
+				if _, reads := doc.Paths[path]["get"]; !reads {
+					continue
+				}
 				s := &service{t, s.base, s.checks}
 				rows += s.walk(path, doc.Paths)
 			}

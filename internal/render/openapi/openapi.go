@@ -384,5 +384,12 @@ func (d *document) servicePaths() object {
 		{d.model.Base + "/batch", batchPath()},
 		{"/health/live", health("getLive", "Tells that the service runs.")},
 		{"/health/ready", health("getReady", "Tells that the database answers too.")},
+		{"/metrics", object{{"get", object{
+			{"operationId", "getMetrics"}, {"summary", "Counts and times the requests, in the text form of OpenMetrics."},
+			{"responses", object{
+				{"200", object{{"description", "OK"}, {"content", object{{"application/openmetrics-text", object{{"schema", object{{"type", "string"}}}}}}}}},
+				{"default", object{{"$ref", "#/components/responses/problem"}}},
+			}},
+		}}}},
 	}
 }

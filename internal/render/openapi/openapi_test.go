@@ -90,7 +90,7 @@ func TestReadOnlyAndKeyless(t *testing.T) {
 	var doc map[string]any
 	require.NoError(t, json.Unmarshal(text, &doc))
 	paths := dig(t, doc, "paths").(map[string]any)
-	assert.Len(t, paths, 7) // two collections, their summaries, batches, and the health of the service
+	assert.Len(t, paths, 8) // two collections, their summaries, batches, and the health and metrics of the service
 	assert.Contains(t, paths["/api/hives"], "post")
 	assert.NotContains(t, paths["/api/hive-views"], "post")
 	assert.NotContains(t, paths, "/api/hives/{key}")
