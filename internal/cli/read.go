@@ -29,6 +29,7 @@ type reading struct {
 	json, all bool
 	attention bool
 	suggest   bool
+	curl      bool
 	diagram   string
 	around    string
 }
@@ -48,6 +49,7 @@ a SQLite database file; DDL scripts, their folder or a pattern; or a snapshot,
 the .json that read --json printed.`,
 		Example: `  widegate read sqlite:bees.db
   widegate read sqlite:bees.db hive 'batch*'
+  widegate read hive --curl
   widegate read postgres://localhost/bees --json > schema.json
   widegate read migrations/ --diagram schema.svg`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.read(cmd.Context(), r, args) },
@@ -60,6 +62,7 @@ the .json that read --json printed.`,
 	f.BoolVar(&r.all, "all", false, "show all tables, however many there are")
 	f.BoolVar(&r.attention, "attention", false, "show all that needs attention, why, and what settles it")
 	f.BoolVar(&r.suggest, "suggest", false, "look for references that the schema does not declare")
+	f.BoolVar(&r.curl, "curl", false, "print a line of curl for each endpoint of the tables")
 	f.StringVar(&r.diagram, "diagram", "", "draw the tables into a file: .svg, .dot or .mmd (Mermaid)")
 	f.StringVar(&r.around, "around", "", "draw one table and those that it relates to")
 	return cmd
@@ -105,6 +108,8 @@ func (a *app) read(ctx context.Context, r reading, args []string) error {
 		return err
 	case r.suggest:
 		return loud.showSuggestions(ctx, source, c, shown)
+	case r.curl:
+		return loud.showCalls(c, shown, p)
 	case len(r.tables) > 0:
 		return loud.showTables(c, shown, p)
 	}

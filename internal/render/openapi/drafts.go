@@ -1,12 +1,10 @@
 package openapi
 
 import (
-	"encoding/json"
 	"slices"
 	"strconv"
 	"strings"
 
-	"widegate/internal/catalog"
 	"widegate/internal/model"
 )
 
@@ -45,9 +43,9 @@ func (d *document) withEmbedded(e *model.Entity, given []string, schema object) 
 			inner = ref(d.newSchema(r.To, nil))
 			either = append(either, eitherOf(e, r, given)...)
 		case r.Kind == model.ToOne:
-			inner = ref(d.newSchema(r.To, givenBy(r)))
+			inner = ref(d.newSchema(r.To, r.Given()))
 		default:
-			inner = object{{"type", "array"}, {"items", ref(d.newSchema(r.To, givenBy(r)))}}
+			inner = object{{"type", "array"}, {"items", ref(d.newSchema(r.To, r.Given()))}}
 		}
 		addProperty(schema, r.JSON, inner)
 	}
@@ -107,85 +105,13 @@ func asciiName(s string) string {
 	return b.String()
 }
 
-// example is a new row that the schema takes: what it must have, and few
-// columns more.
+// example is a new row that the schema takes.
 func (d *document) example(e *model.Entity, given []string) object {
 	row := object{}
-	year := 2026 // of later columns a later one: what ends comes behind what begins
-	for _, f := range visible(e) {
-		needed := !f.Nullable && !f.ByDefault && f.Role == model.NoRole
-		if f.Computed || f.Auto || slices.Contains(given, f.Column.Name) || !needed {
-			continue
-		}
-		value := exampleValue(e, f)
-		if text, ok := value.(string); ok && strings.HasPrefix(text, "2026-") {
-			value = strconv.Itoa(year) + text[4:]
-			year++
-		}
-		row = append(row, member{f.Column.Name, value})
+	for _, v := range e.Example(given) {
+		row = append(row, member{v.Name, v.Value})
 	}
 	return row
-}
-
-// exampleValue is a value that a column takes.
-func exampleValue(e *model.Entity, f *model.Field) any {
-	switch f.Kind {
-	case model.KindInt16, model.KindInt32, model.KindInt64, model.KindUint64, model.KindNumeric, model.KindFloat32, model.KindFloat64:
-		n := json.Number(exampleNumber(f))
-		if f.Kind == model.KindNumeric && quoted(f) {
-			return string(n)
-		}
-		return n
-	case model.KindBool:
-		return true
-	case model.KindDate:
-		return "2026-05-01"
-	case model.KindTimestamp:
-		return "2026-05-01T09:30:00"
-	case model.KindTimestampTZ:
-		return "2026-05-01T09:30:00Z"
-	case model.KindTimeOfDay:
-		return "09:30:00"
-	case model.KindInterval:
-		return "PT30M"
-	case model.KindUUID:
-		return "6f1c2a34-0000-4000-8000-00000000abcd"
-	case model.KindJSON, model.KindRecord:
-		return object{}
-	case model.KindBytes:
-		return "aG9uZXk="
-	case model.KindList:
-		return []any{}
-	case model.KindRange:
-		return object{{"from", nil}, {"to", nil}, {"bounds", "empty"}}
-	case model.KindEnum:
-		return f.Enum.Labels[0].Text
-	}
-	text := []rune("A new " + e.Words)
-	if f.Column.Type.Size > 0 && len(text) > f.Column.Type.Size {
-		text = text[:f.Column.Type.Size]
-	}
-	return string(text)
-}
-
-// exampleNumber is the smallest number that the limits allow, or 1.
-func exampleNumber(f *model.Field) string {
-	switch {
-	case f.Limits.Least != "":
-		return f.Limits.Least
-	case f.Limits.Above != "":
-		if n, err := strconv.ParseFloat(f.Limits.Above, 64); err == nil {
-			return strconv.FormatFloat(n+1, 'f', -1, 64)
-		}
-	case f.Column.Type.Kind == catalog.Decimal && f.Column.Type.Precision > 0 && f.Column.Type.Precision == f.Column.Type.Scale:
-		return "0"
-	}
-	return "1"
-}
-
-func quoted(f *model.Field) bool {
-	p := f.Column.Type.Precision
-	return p == 0 || p > exactDigits
 }
 
 // patchSchema is a JSON patch.

@@ -268,9 +268,6 @@ func orNull(s object) object {
 	return s
 }
 
-// exactDigits is how many digits of a number every JSON reader keeps.
-const exactDigits = 15
-
 func valueSchema(f *model.Field) object {
 	limited := func(s object) object {
 		for _, l := range []struct{ word, text string }{
@@ -312,7 +309,7 @@ func valueSchema(f *model.Field) object {
 	case model.KindFloat64:
 		return orNoNumber(limited(object{{"type", "number"}, {"format", "double"}}))
 	case model.KindNumeric:
-		if quoted(f) {
+		if f.Quoted() {
 			return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
 		}
 		return limited(object{{"type", "number"}})

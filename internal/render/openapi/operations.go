@@ -255,7 +255,7 @@ func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 	}
 	ops := object{key, {"get", d.listing(e, r.To, "list"+name, fmt.Sprintf("Lists the %s of %s.", words, e.Article), http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable)}}
 	if r.Reverse() && r.To.Verbs != model.ReadOnly {
-		given := givenBy(r)
+		given := r.Given()
 		ops = append(ops, member{"post", d.creation(e, r.To, "create"+name, fmt.Sprintf("Stores %s that refers to the %s, or many of them.", r.To.Article, e.Words), d.newSchema(r.To, given), d.example(r.To, given))})
 	}
 	d.paths = append(d.paths, member{at, ops})
@@ -266,15 +266,6 @@ func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: "unlink" + name, summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
 		}})
 	}
-}
-
-// givenBy are the columns of the related rows that refer to the row.
-func givenBy(r *model.Relation) []string {
-	var given []string
-	for _, p := range r.Pairs {
-		given = append(given, p[1])
-	}
-	return given
 }
 
 func keyParameter(e *model.Entity, name string) object {

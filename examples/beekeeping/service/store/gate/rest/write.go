@@ -177,17 +177,7 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) err
 func eachRelation(drafts []*draft, do func(rel *relation, parents, children []*draft) error) error {
 	relations := drafts[0].res.relations
 	for i := range relations {
-		var parents, children []*draft
-		for _, d := range drafts {
-			for _, n := range d.nested {
-				if n.index != i {
-					continue
-				}
-				for _, child := range n.drafts {
-					parents, children = append(parents, d), append(children, child)
-				}
-			}
-		}
+		parents, children := embedded(drafts, i)
 		if len(children) == 0 {
 			continue
 		}
@@ -196,6 +186,21 @@ func eachRelation(drafts []*draft, do func(rel *relation, parents, children []*d
 		}
 	}
 	return nil
+}
+
+// embedded are the rows under one relation, and the row that each is in.
+func embedded(drafts []*draft, relation int) (parents, children []*draft) {
+	for _, d := range drafts {
+		for _, n := range d.nested {
+			if n.index != relation {
+				continue
+			}
+			for _, child := range n.drafts {
+				parents, children = append(parents, d), append(children, child)
+			}
+		}
+	}
+	return parents, children
 }
 
 // errUndo takes back what was only tried.
@@ -289,22 +294,13 @@ func (r *resource) sendNew(w http.ResponseWriter, req *http.Request, drafts []*d
 // nodesOf are the relations under which rows were embedded.
 func nodesOf(r *resource, drafts []*draft) []node {
 	var nodes []node
-	_ = eachRelationIn(drafts, func(index int, children []*draft) {
-		to := r.relations[index].to
-		nodes = append(nodes, node{index: index, to: to, children: nodesOf(to, children)})
-	})
-	return nodes
-}
-
-func eachRelationIn(drafts []*draft, do func(index int, children []*draft)) error {
-	if len(drafts) == 0 {
-		return nil
+	for i := range r.relations {
+		if _, children := embedded(drafts, i); len(children) > 0 {
+			to := r.relations[i].to
+			nodes = append(nodes, node{index: i, to: to, children: nodesOf(to, children)})
+		}
 	}
-	relations := drafts[0].res.relations
-	return eachRelation(drafts, func(rel *relation, _, children []*draft) error {
-		do(slices.IndexFunc(relations, func(other relation) bool { return other.name == rel.name }), children)
-		return nil
-	})
+	return nodes
 }
 
 // withReferences completes an error of an engine that does not tell which
@@ -381,11 +377,11 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 
 func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, row E, update Update[E]) (status int, err error) {
 	ctx := r.Context()
-	there, err := checkConditions(r, tx, s, key)
+	found, err := checkConditions(r, tx, s, key)
 	if err != nil {
 		return 0, err
 	}
-	if there != missing {
+	if found != rowMissing {
 		if err := s.res.info.TakeVersion(ctx, tx, row); err != nil {
 			return 0, err
 		}
@@ -401,9 +397,9 @@ func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resourc
 type presence int
 
 const (
-	unknown presence = iota
-	missing
-	there
+	notAsked presence = iota
+	rowMissing
+	rowThere
 )
 
 // checkConditions holds the row of a key to the conditions of the request; it
@@ -411,23 +407,23 @@ const (
 func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K) (presence, error) {
 	match, none := r.Header.Values("If-Match"), r.Header.Values("If-None-Match")
 	if len(match) == 0 && s.res.api.config.RequireIfMatch && len(none) == 0 {
-		return unknown, NewProblem(http.StatusPreconditionRequired, "say with If-Match which version of the row you have read; its ETag is in the answer to GET")
+		return notAsked, NewProblem(http.StatusPreconditionRequired, "say with If-Match which version of the row you have read; its ETag is in the answer to GET")
 	}
 	if len(match) == 0 && len(none) == 0 {
-		return unknown, nil
+		return notAsked, nil
 	}
 	row, err := s.query.Where(s.withKey(key)).Lock(gate.ForUpdate).First(r.Context(), tx)
 	switch {
 	case errors.Is(err, gate.ErrNotFound) && len(match) > 0:
-		return missing, NewProblem(http.StatusPreconditionFailed, "the row that If-Match speaks of is not there")
+		return rowMissing, NewProblem(http.StatusPreconditionFailed, "the row that If-Match speaks of is not there")
 	case errors.Is(err, gate.ErrNotFound):
-		return missing, nil
+		return rowMissing, nil
 	case err != nil:
-		return unknown, err
+		return notAsked, err
 	case len(none) > 0 && matches(none, s.res.tagOf(row)):
-		return there, NewProblem(http.StatusPreconditionFailed, "there is such a row already, which If-None-Match rules out")
+		return rowThere, NewProblem(http.StatusPreconditionFailed, "there is such a row already, which If-None-Match rules out")
 	}
-	return there, s.res.checkMatch(r, row)
+	return rowThere, s.res.checkMatch(r, row)
 }
 
 // Change makes a handler that applies a JSON merge patch (RFC 7396) or a JSON
