@@ -291,7 +291,7 @@ func testLists(t *testing.T, s *service) {
 
 // testPages walks through collections by the links and by the cursor.
 func testPages(t *testing.T, s *service) {
-	for _, query := range []string{"", "sortby=weight_kg", "sortby=-weight_kg,temperament", "sortby=-acquired_on,split_from_id", "temperament=calm&sortby=name"} {
+	for _, query := range []string{"", "sortby=weight_kg", "sortby=-weight_kg,temperament", "sortby=-acquired_on,split_from_id", "temperament=calm&sortby=name", "sortby=-split_from.name,apiary.name,-weight_kg"} {
 		whole := pluck(s.get("/api/hives?limit=1000&"+query).is(200).items(), "id")
 		var paged []any
 		path := "/api/hives?limit=7&" + query
