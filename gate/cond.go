@@ -262,13 +262,18 @@ func (p partOf) write(s *statement) {
 		s.bind(p.pattern(globEscaper, "*"))
 		return
 	}
-	pattern := p.pattern(likeEscaper, "%")
-	if !p.fold || s.engine.FoldingLike {
-		likePattern{p.x, pattern}.write(s)
+	writeLike(s, p.x, p.pattern(likeEscaper, "%"), p.fold)
+}
+
+// writeLike compares text with a pattern of likePattern, without regard to case
+// where fold says so.
+func writeLike(s *statement, x operand, pattern string, fold bool) {
+	if !fold || s.engine.FoldingLike {
+		likePattern{x, pattern}.write(s)
 		return
 	}
 	s.add("lower(")
-	p.x.write(s)
+	x.write(s)
 	s.add(") LIKE lower(")
 	s.bind(pattern)
 	s.add(") ESCAPE '!'")

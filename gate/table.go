@@ -232,6 +232,9 @@ func (t *Info) hasKeys(keys [][]any) expr {
 	return any
 }
 
+// newAdding is compiled once, by which IsInsertAll knows its functions.
+//
+//go:noinline
 func newAdding[E any](t *Info) adding[E] {
 	return adding[E]{
 		Insert: func(ctx context.Context, db DB, row E) error { return t.insert(ctx, db, row, nil) },
@@ -252,6 +255,9 @@ func newAdding[E any](t *Info) adding[E] {
 	}
 }
 
+// newChanging is compiled once, by which IsDelete knows its functions.
+//
+//go:noinline
 func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 	return changing[E, K]{
 		Update: func(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {

@@ -183,3 +183,27 @@ func TestNoWayAround(t *testing.T) {
 	assert.ErrorContains(t, err, "hivs, which is no resource")
 	assert.Nil(t, rest.IdentityOf(context.Background()))
 }
+
+// TestConditionsCreateNothing sends a PUT that may only create, to a path whose
+// key is not the caller's to choose, as one who may not create at all.
+func TestConditionsCreateNothing(t *testing.T) {
+	api := newGuarded(t)
+	for _, who := range []string{"hand", "admin"} {
+		r := httptest.NewRequest("PUT", "/api/boxes/99", strings.NewReader(`{"name":"x","keeper_id":1}`))
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("X-Who", who)
+		r.Header.Set("If-None-Match", "*")
+		w := httptest.NewRecorder()
+		api.ServeHTTP(w, r)
+		assert.Equal(t, 404, w.Code, "%s: %s", who, w.Body)
+	}
+}
+
+// TestSingleStatementsAreKnown holds the runtime to telling its own functions
+// from those of others.
+func TestSingleStatementsAreKnown(t *testing.T) {
+	assert.True(t, gate.IsInsertAll(boxes.InsertAll))
+	assert.True(t, gate.IsDelete[*box](boxes.Delete))
+	assert.False(t, gate.IsInsertAll(func(context.Context, gate.DB, []*box) error { return nil }))
+	assert.False(t, gate.IsDelete[*box](boxes.Purge))
+}

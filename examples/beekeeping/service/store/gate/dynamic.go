@@ -64,9 +64,6 @@ func (t Term) Matches(pattern string) Cond[any] { return Cond[any]{matching{t.x,
 // MatchesFold is Matches without regard to case.
 func (t Term) MatchesFold(pattern string) Cond[any] { return Cond[any]{matching{t.x, pattern, true}} }
 
-// EqualsFold compares texts without regard to case.
-func (t Term) EqualsFold(text string) Cond[any] { return Cond[any]{equalFold{t.x, text}} }
-
 // HoldsText holds where part stands anywhere in the text, in any case.
 func (t Term) HoldsText(part string) Cond[any] { return Cond[any]{partOf{t.x, "", part, "", true}} }
 
@@ -109,20 +106,6 @@ func PlaceColumns(q *Query[any]) []int {
 	return list
 }
 
-// OnlyColumns reads columns by their numbers, and the key.
-func OnlyColumns(q *Query[any], columns []int) *Query[any] {
-	list := make([]ColumnOf[any], len(columns))
-	for n, i := range columns {
-		list[n] = numbered(columnRef{q.q.info, i})
-	}
-	return q.Columns(list...)
-}
-
-// numbered is a column without its type.
-type numbered columnRef
-
-func (n numbered) columnOf(any) columnRef { return columnRef(n) }
-
 // ReadInto reads the rows of a query: the columns, in the order given, go into
 // the fields that next returns for a row; done is called behind each row.
 // Relations are not loaded, and no hook runs. Fields may be Sinks.
@@ -155,10 +138,10 @@ func IsInsertAll[E any](store func(ctx context.Context, db DB, rows []E) error) 
 	return reflect.ValueOf(store).Pointer() == reflect.ValueOf(own).Pointer()
 }
 
-// IsDelete reports whether a function is the Delete of a table, which is a
+// IsDelete reports whether a function is the Delete of a table of E, which is a
 // single statement.
-func IsDelete[K any](remove func(ctx context.Context, db DB, key K) error) bool {
-	own := newChanging[any, K](&Info{}, nil).Delete
+func IsDelete[E, K any](remove func(ctx context.Context, db DB, key K) error) bool {
+	own := newChanging[E, K](&Info{}, nil).Delete
 	return reflect.ValueOf(remove).Pointer() == reflect.ValueOf(own).Pointer()
 }
 
@@ -180,16 +163,7 @@ func (m matching) write(s *statement) {
 		s.bind(translatePattern(m.pattern, "*", "?", globEscaper.Replace))
 		return
 	}
-	pattern := translatePattern(m.pattern, "%", "_", likeEscaper.Replace)
-	if !m.fold || s.engine.FoldingLike {
-		likePattern{m.x, pattern}.write(s)
-		return
-	}
-	s.add("lower(")
-	m.x.write(s)
-	s.add(") LIKE lower(")
-	s.bind(pattern)
-	s.add(") ESCAPE '!'")
+	writeLike(s, m.x, translatePattern(m.pattern, "%", "_", likeEscaper.Replace), m.fold)
 }
 
 // translatePattern writes a pattern with other signs.

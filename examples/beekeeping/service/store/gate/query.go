@@ -301,31 +301,6 @@ func (q query) orderByKey() query {
 	return q
 }
 
-// WhereColumn narrows the query by the name of a column in the database: to
-// rows in which it has one of the values, given as text and read by the type
-// of the column. No value at all means NULL.
-func WhereColumn[E any](q *Query[E], name string, texts ...string) (*Query[E], error) {
-	ref := refer(q.q.info, name)
-	if ref.index < 0 {
-		return q, fmt.Errorf("table %s has no column %s", q.q.info.Name, name)
-	}
-	if len(texts) == 0 {
-		return q.Where(Cond[E]{nullTest{ref, false}}), nil
-	}
-	values := make([]any, len(texts))
-	for i, text := range texts {
-		f := fieldOf(q.q.info.fieldsOf(q.q.info.create())[ref.index])
-		if err := f.parseText(text); err != nil {
-			return q, err
-		}
-		values[i] = f.arg()
-	}
-	if len(values) == 1 {
-		return q.Where(Cond[E]{comparison{ref, " = ", values[0]}}), nil
-	}
-	return q.Where(Cond[E]{inList{ref, values}}), nil
-}
-
 // WithRelations is With for relations whose types are not known. They must be
 // relations of E.
 func WithRelations[E any](q *Query[E], list ...Relation) *Query[E] {

@@ -100,7 +100,7 @@ func (a *API) call(ctx context.Context, c batchCall) (batchAnswer, error) {
 	switch {
 	case !slices.Contains(methods, c.Method):
 		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the method is one of %s; got %q", strings.Join(methods, ", "), c.Method)
-	case err != nil || !strings.HasPrefix(c.Path, "/") || target.Host != "" || strings.HasPrefix(c.Path, "/batch"):
+	case err != nil || !strings.HasPrefix(c.Path, "/") || target.Host != "" || target.Path == a.config.Base+"/batch":
 		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the path is one below %s, such as /hives; got %q", a.config.Base, c.Path)
 	}
 	r, err := http.NewRequestWithContext(ctx, c.Method, target.String(), bytes.NewReader(c.Body))

@@ -381,14 +381,15 @@ func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resourc
 	if err != nil {
 		return 0, err
 	}
+	err = gate.ErrNotFound
 	if found != rowMissing {
 		if err := s.res.info.TakeVersion(ctx, tx, row); err != nil {
 			return 0, err
 		}
-		err := update(ctx, tx, row)
-		if !errors.Is(err, gate.ErrNotFound) || !res.choosesKey() || res.create == nil {
-			return http.StatusOK, err
-		}
+		err = update(ctx, tx, row)
+	}
+	if !errors.Is(err, gate.ErrNotFound) || !res.choosesKey() || res.create == nil {
+		return http.StatusOK, err
 	}
 	return http.StatusCreated, res.create(ctx, tx, []any{row})
 }
@@ -492,7 +493,7 @@ func (r *resource) apply(patch patch, row any) ([]int, error) {
 //
 //go:noinline
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
-	alone := gate.IsDelete(remove)
+	alone := gate.IsDelete[E](remove)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		if _, err := s.res.in(r.Context(), toDelete); err != nil {
 			return err
