@@ -265,7 +265,9 @@ func servant(names ...string) (*syscall.Credential, error) {
 	return nil, errors.New("finds no user to run as")
 }
 
-// command prepares a program that runs as the servant in the folder.
+// command prepares a program that runs as the servant in the folder, where
+// its temporary files are too: a starting MariaDB removes all that it finds of
+// such files, those of another server that shares its folder included.
 func (s *server) command(as *syscall.Credential, program string, args ...string) (*exec.Cmd, error) {
 	if as != nil {
 		if err := os.Chown(s.folder, int(as.Uid), int(as.Gid)); err != nil {
@@ -274,6 +276,7 @@ func (s *server) command(as *syscall.Credential, program string, args ...string)
 	}
 	cmd := exec.Command(program, args...)
 	cmd.Dir = s.folder
+	cmd.Env = append(os.Environ(), "TMPDIR="+s.folder)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
 	return cmd, nil
 }
