@@ -146,7 +146,8 @@ func fill(t testing.TB, s *sides, n int) {
 		require.NoError(t, rows.Close())
 	}
 	plain := s.plain()
-	plain.SetMaxIdleConns(8)
+	plain.SetMaxOpenConns(20)
+	plain.SetMaxIdleConns(20)
 	t.Cleanup(func() { plain.Close() })
 	s.store, err = byhand.New(ctx, plain, s.engine)
 	require.NoError(t, err)

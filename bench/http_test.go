@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,16 +20,24 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/bench/api"
+	"widegate/gate/rest"
 )
 
 // servers are the generated service and the one by hand, on one database.
-type servers struct{ ours, theirs *httptest.Server }
+type servers struct {
+	ours     *httptest.Server
+	gathered *httptest.Server // ours with requests put together
+	theirs   *httptest.Server
+}
 
 func serve(t testing.TB, s sides) servers {
 	service, err := api.New(s.db)
 	require.NoError(t, err)
-	list := servers{httptest.NewServer(service), httptest.NewServer(s.store.Handler())}
+	gathering, err := api.New(s.db, func(c *rest.Config) { c.Gather = true })
+	require.NoError(t, err)
+	list := servers{httptest.NewServer(service), httptest.NewServer(gathering), httptest.NewServer(s.store.Handler())}
 	t.Cleanup(list.ours.Close)
+	t.Cleanup(list.gathered.Close)
 	t.Cleanup(list.theirs.Close)
 	return list
 }
@@ -102,6 +111,7 @@ type exchange struct {
 	ours, theirs func(i int) []byte
 	connections  int
 	aim          map[string]string
+	gathered     bool
 }
 
 func exchanges() []exchange {
@@ -118,19 +128,22 @@ func exchanges() []exchange {
 	}
 	thousand := "[" + strings.Join(list, ",") + "]"
 	return []exchange{
-		{"GET one by key", get("/api/deliveries/%d"), get("/deliveries/%d"), 8, map[string]string{"postgres": "1.2", "mysql": "1.3", "sqlite": "1.6"}},
-		{"GET list of 100", get("/api/deliveries?limit=100&filter=id>=%d"), get("/deliveries?limit=100&from=%d"), 8, map[string]string{"postgres": "2.4", "mysql": "2.0", "sqlite": "4.5"}},
-		{"GET list of 1,000", get("/api/deliveries?limit=1000&filter=id>=%d"), get("/deliveries?limit=1000&from=%d"), 8, map[string]string{"postgres": "3.0", "mysql": "2.3", "sqlite": "5.0"}},
+		{"GET one by key", get("/api/deliveries/%d"), get("/deliveries/%d"), 8, map[string]string{"postgres": "1.2", "mysql": "1.3", "sqlite": "1.6"}, false},
+		{"GET one, 32, together", get("/api/deliveries/%d"), get("/deliveries/%d"), 32, map[string]string{"postgres": "2.0", "mysql": "2.0", "sqlite": "–"}, true},
+		{"GET list of 100", get("/api/deliveries?limit=100&filter=id>=%d"), get("/deliveries?limit=100&from=%d"), 8, map[string]string{"postgres": "2.4", "mysql": "2.0", "sqlite": "4.5"}, false},
+		{"GET list of 1,000", get("/api/deliveries?limit=1000&filter=id>=%d"), get("/deliveries?limit=1000&from=%d"), 8, map[string]string{"postgres": "3.0", "mysql": "2.3", "sqlite": "5.0"}, false},
 		{"GET 100 with 8 children", func(i int) []byte {
 			return request("GET", fmt.Sprintf("/api/deliveries?limit=100&with=samples&filter=id>=%d", at(i)%1800), "")
 		}, func(i int) []byte {
 			return request("GET", fmt.Sprintf("/deliveries?limit=100&with=samples&from=%d", at(i)%1800), "")
-		}, 8, map[string]string{"postgres": "2.0", "mysql": "1.6", "sqlite": "4.0"}},
-		{"POST one, 8 connections", post("/api/deliveries"), post("/deliveries"), 8, map[string]string{"postgres": "1.0", "mysql": "1.0", "sqlite": "1.3"}},
+		}, 8, map[string]string{"postgres": "2.0", "mysql": "1.6", "sqlite": "4.0"}, false},
+		{"POST one, 8 connections", post("/api/deliveries"), post("/deliveries"), 8, map[string]string{"postgres": "1.0", "mysql": "1.0", "sqlite": "1.3"}, false},
+		{"POST one, 8, together", post("/api/deliveries"), post("/deliveries"), 8, map[string]string{"postgres": "1.0", "mysql": "1.0", "sqlite": "1.3"}, true},
+		{"POST one, 64, together", post("/api/deliveries"), post("/deliveries"), 64, map[string]string{"postgres": "2.0", "mysql": "1.7", "sqlite": "2.0"}, true},
 		{"POST 1,000 in one body", func(int) []byte { return request("POST", "/api/deliveries", thousand) },
-			func(int) []byte { return request("POST", "/deliveries", thousand) }, 1, map[string]string{"postgres": "6", "mysql": "3.5", "sqlite": "2.2"}},
+			func(int) []byte { return request("POST", "/deliveries", thousand) }, 1, map[string]string{"postgres": "6", "mysql": "3.5", "sqlite": "2.2"}, false},
 		{"export as NDJSON", func(int) []byte { return request("GET", "/api/deliveries?limit=none&f=ndjson", "") },
-			func(int) []byte { return request("GET", "/deliveries/export", "") }, 1, map[string]string{"postgres": "3.0", "mysql": "2.5", "sqlite": "5.0"}},
+			func(int) []byte { return request("GET", "/deliveries/export", "") }, 1, map[string]string{"postgres": "3.0", "mysql": "2.5", "sqlite": "5.0"}, false},
 	}
 }
 
@@ -163,10 +176,15 @@ func TestBothServicesGiveTheSame(t *testing.T) {
 				"/api/deliveries?limit=2&filter=id>=3&sortby=id&count=false": "/deliveries?limit=2&from=3",
 			} {
 				want, got := read(t, both.theirs.URL+theirs), read(t, both.ours.URL+ours)
+				together := read(t, both.gathered.URL+ours)
+				for i := range together {
+					delete(together[i].(map[string]any), "next")
+				}
 				assert.Len(t, got, len(want), ours)
 				for i := range want {
 					delete(got[i].(map[string]any), "next")
 					assert.Equal(t, want[i], got[i], ours)
+					assert.Equal(t, want[i], together[i], ours)
 				}
 			}
 			for _, server := range []struct{ url, path string }{{both.ours.URL, "/api/deliveries"}, {both.theirs.URL, "/deliveries"}} {
@@ -239,7 +257,11 @@ func compareLoads(b *testing.B, e exchange, both servers) (speed, cpu float64) {
 	b.Helper()
 	var ours, theirs []*client
 	for range e.connections {
-		ours, theirs = append(ours, dial(b, both.ours)), append(theirs, dial(b, both.theirs))
+		server := both.ours
+		if e.gathered {
+			server = both.gathered
+		}
+		ours, theirs = append(ours, dial(b, server)), append(theirs, dial(b, both.theirs))
 	}
 	run := func(clients []*client, make func(i int) []byte) func(n int) error {
 		return func(n int) error { return load(clients, n, make) }
@@ -275,7 +297,8 @@ func (s sides) limit(b *testing.B, both servers) {
 	for range 8 {
 		ours, best = append(ours, dial(b, both.ours)), append(best, dial(b, empty))
 	}
-	list := exchanges()[1].ours
+	all := exchanges()
+	list := all[slices.IndexFunc(all, func(e exchange) bool { return e.name == "GET list of 100" })].ours
 	speed, cpu := compareRuns(b, func(n int) error { return load(ours, n, list) }, func(n int) error { return load(best, n, list) })
 	fmt.Printf("%-9s %-26s %5.2f ×  (limit  1)  CPU %3.0f %%\n", s.engine, "GET list of 100 ÷ limit", speed, 100*cpu)
 }

@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"sync/atomic"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Type is the kind of value a column holds, the same on every engine.
@@ -105,6 +108,22 @@ func (c *Column) AppendJSON(b []byte, p any) []byte {
 		return b
 	}
 	return f.appendJSON(b)
+}
+
+// CamelCase is a name of words that underscores part, such as keeper_id, in the
+// form keeperId.
+func CamelCase(name string) string {
+	words := strings.Split(name, "_")
+	if words[0] == "" {
+		return name // what an underscore begins is told apart by it
+	}
+	for i, w := range words[1:] {
+		first, n := utf8.DecodeRuneInString(w)
+		if n > 0 {
+			words[i+1] = string(unicode.ToUpper(first)) + w[n:]
+		}
+	}
+	return strings.Join(words, "")
 }
 
 // Unique describes a unique key: its name in the database and its columns.

@@ -69,10 +69,11 @@ func (c countOf) write(s *statement) {
 	s.add(")")
 }
 
-// through is a value of the one child of a row.
+// through is a value of the one child of a row, if conds hold for it.
 type through struct {
-	link link
-	x    operand
+	link  link
+	x     operand
+	conds []expr
 }
 
 func (t through) info() *Column { return t.x.info() }
@@ -81,7 +82,7 @@ func (t through) write(s *statement) {
 	child := s.newAlias()
 	s.add("(SELECT ")
 	s.inAlias(child, func() { t.x.write(s) })
-	t.link.writeChildren(s, child, nil)
+	t.link.writeChildren(s, child, t.conds)
 	s.add(")")
 }
 

@@ -73,8 +73,30 @@ func (s *statement) bind(v any) {
 // bindAs writes a placeholder for a value of the column.
 func (s *statement) bindAs(c *Column, v any) {
 	s.bind(v)
+	if c != nil {
+		s.checkDigits(c, v)
+	}
 	if c != nil && c.Cast != "" && s.engine.DoubleColons {
 		s.add("::text::", c.Cast)
+	}
+}
+
+// argumentAs adds a value of the column to those of the placeholders.
+func (s *statement) argumentAs(c *Column, v any) {
+	s.argument(v)
+	s.checkDigits(c, v)
+}
+
+// checkDigits refuses a number that the engine would take for infinity.
+func (s *statement) checkDigits(c *Column, v any) {
+	if c.Type != TypeNumeric || s.engine.MaxDigits == 0 {
+		return
+	}
+	text, _ := v.(string)
+	whole, _, _ := strings.Cut(strings.TrimPrefix(text, "-"), ".")
+	if len(whole) > s.engine.MaxDigits {
+		err := fmt.Errorf("%d digits before the point; there may be %d", len(whole), s.engine.MaxDigits)
+		s.fail(&ConstraintError{Kind: TooLong, Columns: []string{c.Name}, Err: err})
 	}
 }
 

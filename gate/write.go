@@ -105,7 +105,7 @@ func (t *Info) writeInsert(s *statement, sent []int, rows [][]any) {
 		return
 	}
 	for _, i := range sent {
-		s.argument(fieldOf(rows[0][i]).arg())
+		s.argumentAs(&t.Columns[i], fieldOf(rows[0][i]).arg())
 	}
 }
 

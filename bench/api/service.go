@@ -24,8 +24,9 @@ type Service struct {
 	sample   *rest.Shape[*store.Sample, int64]
 }
 
-// New makes the service of a database.
-func New(db gate.DB) (*Service, error) {
+// New makes the service of a database. What adjust does to its configuration
+// goes before what is said here.
+func New(db gate.DB, adjust ...func(*rest.Config)) (*Service, error) {
 	s := &Service{
 		delivery: newDeliveryShape(),
 		sample:   newSampleShape(),
@@ -34,6 +35,9 @@ func New(db gate.DB) (*Service, error) {
 		Base:    "/api",
 		DB:      db,
 		OpenAPI: openAPI,
+	}
+	for _, do := range adjust {
+		do(&config)
 	}
 	parts := []rest.Part{
 		rest.Mount(s.delivery, s.deliveryRoutes()),

@@ -36,6 +36,10 @@ var Engine = &gate.Engine{
 	DoubleColons: true,
 }
 
+// maxConnections is how many there are at most, unless pool_max_conns in the URL
+// says otherwise.
+const maxConnections = 20
+
 // Open connects to the database that a postgres:// URL names. Sessions run in
 // UTC, and write times as ISO 8601 does.
 func Open(ctx context.Context, address string) (gate.DB, error) {
@@ -45,6 +49,9 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	}
 	for name, value := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "intervalstyle": "iso_8601"} {
 		config.ConnConfig.RuntimeParams[name] = value
+	}
+	if !strings.Contains(address, "pool_max_conns") {
+		config.MaxConns = maxConnections
 	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {

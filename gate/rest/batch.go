@@ -96,12 +96,13 @@ func readCalls(text []byte) ([]batchCall, error) {
 // batch.
 func (a *API) call(ctx context.Context, c batchCall) (batchAnswer, error) {
 	methods := []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete}
-	target, err := url.Parse(a.config.Base + c.Path)
+	base := a.baseFor(ctx)
+	target, err := url.Parse(base + c.Path)
 	switch {
 	case !slices.Contains(methods, c.Method):
 		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the method is one of %s; got %q", strings.Join(methods, ", "), c.Method)
-	case err != nil || !strings.HasPrefix(c.Path, "/") || target.Host != "" || target.Path == a.config.Base+"/batch":
-		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the path is one below %s, such as /hives; got %q", a.config.Base, c.Path)
+	case err != nil || !strings.HasPrefix(c.Path, "/") || target.Host != "" || target.Path == base+"/batch":
+		return batchAnswer{}, NewProblem(http.StatusUnprocessableEntity, "the path is one below %s, such as /hives; got %q", base, c.Path)
 	}
 	r, err := http.NewRequestWithContext(ctx, c.Method, target.String(), bytes.NewReader(c.Body))
 	if err != nil {

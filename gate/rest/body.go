@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime"
 	"net/http"
 	"slices"
@@ -37,18 +38,31 @@ func readBody(r *http.Request, media ...string) (text []byte, sent string, err e
 	if err != nil || !slices.Contains(media, sent) {
 		return nil, "", NewProblem(http.StatusUnsupportedMediaType, "send the body as Content-Type: %s", strings.Join(media, " or "))
 	}
-	if coding := r.Header.Get("Content-Encoding"); coding != "" && coding != "identity" {
-		return nil, "", NewProblem(http.StatusUnsupportedMediaType, "send the body as it is, without Content-Encoding: %s", coding)
+	if err := refuseCoding(r); err != nil {
+		return nil, "", err
 	}
 	text, err = io.ReadAll(r.Body)
+	return text, sent, bodyFault(err)
+}
+
+// refuseCoding refuses a body that is packed: what it unpacks to has no bounds.
+func refuseCoding(r *http.Request) error {
+	if coding := r.Header.Get("Content-Encoding"); coding != "" && coding != "identity" {
+		return NewProblem(http.StatusUnsupportedMediaType, "send the body as it is, without Content-Encoding: %s", coding)
+	}
+	return nil
+}
+
+// bodyFault is what a caller is told of a body that could not be read.
+func bodyFault(err error) error {
 	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return nil, "", NewProblem(http.StatusRequestEntityTooLarge, "the body may have %d bytes at most", large.Limit)
+	switch {
+	case errors.As(err, &large):
+		return NewProblem(http.StatusRequestEntityTooLarge, "the body may have %d bytes at most", large.Limit)
+	case err != nil:
+		return NewProblem(http.StatusBadRequest, "the body did not arrive whole")
 	}
-	if err != nil {
-		return nil, "", NewProblem(http.StatusBadRequest, "the body did not arrive whole")
-	}
-	return text, sent, nil
+	return nil
 }
 
 // readObject reads a body that is one JSON object.
@@ -330,6 +344,7 @@ type draft struct {
 	fixed   []string // columns whose values come from elsewhere, as from the path
 	whole   bool     // what is absent must have a value from elsewhere
 	present []int
+	filled  []int // the columns that have a value before the body is read
 	nested  []nested
 }
 
@@ -340,7 +355,10 @@ type nested struct {
 }
 
 // draftReader gathers what is wrong with the rows of a body.
-type draftReader struct{ faults []Fault }
+type draftReader struct {
+	faults    []Fault
+	forbidden bool // one of them is that the caller may not do this
+}
 
 // maxFaults is how many faults are told at once.
 const maxFaults = 100
@@ -356,7 +374,11 @@ func (d *draftReader) problem() error {
 	if len(d.faults) == 0 {
 		return nil
 	}
-	p := NewProblem(http.StatusUnprocessableEntity, "%s", faultsText(d.faults))
+	status := http.StatusUnprocessableEntity
+	if d.forbidden {
+		status = http.StatusForbidden
+	}
+	p := NewProblem(status, "%s", faultsText(d.faults))
 	p.Errors = d.faults
 	return p
 }
@@ -375,7 +397,31 @@ func (d *draftReader) newRow(res *resource, o object, fixed []string, pointer st
 		return nil, err
 	}
 	at := &draft{res: res, row: row, fields: res.info.Fields(nil, row), pointer: pointer, fixed: fixed, whole: true}
+	if err := at.fill(); err != nil {
+		return nil, err
+	}
 	return at, d.read(at, o)
+}
+
+// fill gives columns the values that they have from elsewhere: from a version
+// that does not know them, or from what is known of the caller.
+func (at *draft) fill() error {
+	values := map[int]string{}
+	for i, f := range at.res.facets {
+		if f.value != nil {
+			values[i] = *f.value
+		}
+	}
+	if len(at.res.rules) > 0 {
+		maps.Copy(values, at.res.fills())
+	}
+	for i, text := range values {
+		if err := gate.ParseText(at.fields[i], text); err != nil {
+			return fmt.Errorf("giving %s of %s its value: it %w", at.res.info.Columns[i].Name, at.res.path, err)
+		}
+		at.filled = append(at.filled, i)
+	}
+	return nil
 }
 
 // read reads members into a draft.
@@ -390,6 +436,10 @@ func (d *draftReader) read(at *draft, o object) error {
 		}
 		if fault := at.readMember(m); fault != "" {
 			d.add(at, m.name, fault)
+		}
+		if i, ok := at.res.find(m.name); ok && at.res.facets[i].change != nil && slices.Contains(at.present, i) {
+			d.forbidden = true
+			d.add(at, m.name, "to change it one needs "+needed(at.res.facets[i].change))
 		}
 	}
 	if at.whole {
@@ -408,8 +458,8 @@ func (r *resource) relationIndex(name string) int {
 // readNested reads rows that are embedded in another.
 func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
 	rel := &at.res.relations[index]
-	if rel.to.create == nil {
-		d.add(at, m.name, "rows of "+rel.to.path+" cannot be stored here")
+	if rel.to().create == nil {
+		d.add(at, m.name, "rows of "+rel.to().path+" cannot be stored here")
 		return nil
 	}
 	if strings.Count(at.pointer, "/") > 2*maxDepth {
@@ -428,7 +478,7 @@ func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
 		o, err = members(m.raw)
 		objects = []object{o}
 	case single:
-		fault = "wants an object; " + strings.Join(rel.rel.Holds(), ", ") + " refers to a row that is there already"
+		fault = "wants an object; " + strings.Join(at.res.outwards(rel.rel.Holds()), ", ") + " refers to a row that is there already"
 	default:
 		objects, fault, err = objectsOf(m.raw)
 	}
@@ -448,7 +498,7 @@ func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
 		if !single {
 			pointer += "/" + strconv.Itoa(i)
 		}
-		child, err := d.newRow(rel.to, o, rel.rel.ReferredBy(), pointer)
+		child, err := d.newRow(rel.to(), o, rel.rel.ReferredBy(), pointer)
 		if err != nil {
 			return err
 		}
@@ -468,7 +518,7 @@ func (at *draft) readMember(m jsonMember) string {
 	if c.Is(gate.Generated) {
 		return "is computed by the database"
 	}
-	if slices.Contains(at.fixed, m.name) {
+	if slices.Contains(at.fixed, c.Name) {
 		return at.checkFixed(i, m)
 	}
 	if string(m.raw) == "null" && !c.Is(gate.Nullable) {
@@ -504,16 +554,17 @@ func (at *draft) checkFixed(i int, m jsonMember) string {
 	return ""
 }
 
-// checkMissing finds columns without a value; those with a fault have one.
+// checkMissing finds columns without a value; those with a fault have one. What
+// is not shown is left to the database and to the functions that store rows.
 func (d *draftReader) checkMissing(at *draft, own []Fault) {
 	for i := range at.res.info.Columns {
-		c := &at.res.info.Columns[i]
-		if !c.Required() || slices.Contains(at.present, i) || slices.Contains(at.fixed, c.Name) {
+		c, f := &at.res.info.Columns[i], at.res.facets[i]
+		if !c.Required() || f.hidden || slices.Contains(at.present, i) || slices.Contains(at.filled, i) || slices.Contains(at.fixed, c.Name) {
 			continue
 		}
-		pointer := "#" + at.pointer + "/" + pointerEscaper.Replace(c.Name)
+		pointer := "#" + at.pointer + "/" + pointerEscaper.Replace(f.name)
 		if !slices.ContainsFunc(own, func(f Fault) bool { return f.Pointer == pointer }) {
-			d.add(at, c.Name, "is missing")
+			d.add(at, f.name, "is missing")
 		}
 	}
 }

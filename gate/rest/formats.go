@@ -29,11 +29,16 @@ var (
 	asJSON   = format{name: "json", media: "application/json", open: `{"items":[`, between: ","}
 	asNDJSON = format{name: "ndjson", media: "application/x-ndjson", between: "\n", streams: true}
 	asCSV    = format{name: "csv", media: "text/csv; charset=utf-8; header=present", streams: true, flat: true, whole: true}
+	asSafe   = format{name: "csv-safe", media: asCSV.media, streams: true, flat: true, whole: true}
 	asXML    = format{name: "xml", media: "application/xml", whole: true}
 
-	rowFormats  = []format{asJSON, asNDJSON, asCSV, asXML}
+	rowFormats  = []format{asJSON, asNDJSON, asCSV, asSafe, asXML}
 	jsonFormats = []format{asJSON}
 )
+
+// isCSV reports whether the format is a table; csv-safe is one that a spreadsheet
+// reads without taking any cell for a formula.
+func (f format) isCSV() bool { return f.name == asCSV.name || f.name == asSafe.name }
 
 // chooseFormat chooses by the parameter f, else by Accept, which is refused
 // where nothing in it can be met.
@@ -111,7 +116,7 @@ func (f format) sendPage(w http.ResponseWriter, set *rowSet, p page) error {
 		if set.count > 0 {
 			*b = append(*b, '\n')
 		}
-	case "csv":
+	case asCSV.name, asSafe.name:
 		f.begin(b, set.shown(), set.res)
 		for _, row := range set.rows {
 			*b = f.appendRow(*b, set.listing, row)
@@ -128,46 +133,55 @@ func (f format) sendPage(w http.ResponseWriter, set *rowSet, p page) error {
 
 // begin writes what comes before the rows of an export.
 func (f format) begin(b *[]byte, shown []member, res *resource) {
-	if f.name != "csv" {
+	if !f.isCSV() {
 		return
 	}
 	names := make([]string, len(shown))
 	for i, m := range shown {
-		names[i] = res.info.Columns[m.column].Name
+		names[i] = res.nameOf(m)
 	}
-	*b = appendCSV(*b, names)
+	*b = f.appendRecord(*b, names)
 }
 
 // appendRow writes a row of an export.
 func (f format) appendRow(b []byte, l *listing, row any) []byte {
-	if f.name != "csv" {
+	if !f.isCSV() {
 		return append(l.res.appendMembers(b, l.shown(), row, l.nodes), '\n')
 	}
 	fields := l.res.info.Fields(nil, row)
 	record := make([]string, len(l.shown()))
 	for i, m := range l.shown() {
-		record[i] = l.res.cellText(m, fields[m.column])
+		record[i], _ = l.res.cellText(m, fields, row)
 	}
-	return appendCSV(b, record)
+	return f.appendRecord(b, record)
 }
 
-// cellText is a value as it stands in a table: null is empty.
-func (r *resource) cellText(m member, field any) string {
-	c := &r.info.Columns[m.column]
+// cellText is a value as it stands in a table; null is not there, and empty.
+func (r *resource) cellText(m member, fields []any, row any) (text string, there bool) {
+	if m.column < 0 {
+		text = string(r.appendComputed(nil, m, row))
+		return strings.Trim(text, `"`), text != "null"
+	}
+	c, field := &r.info.Columns[m.column], fields[m.column]
 	if gate.IsNull(field) {
-		return ""
+		return "", false
 	}
 	switch c.Type {
 	case gate.TypeTimestamp:
-		return strings.Trim(string(c.AppendJSON(nil, field)), `"`)
+		return strings.Trim(string(c.AppendJSON(nil, field)), `"`), true
 	case gate.TypeBytes, gate.TypeTimestampTZ:
-		return strings.Trim(string(gate.AppendJSON(nil, field)), `"`)
+		return strings.Trim(string(gate.AppendJSON(nil, field)), `"`), true
 	}
-	return string(gate.AppendText(nil, field))
+	return string(gate.AppendText(nil, field)), true
 }
 
-// appendCSV writes a record of RFC 4180.
-func appendCSV(b []byte, record []string) []byte {
+// appendRecord writes a record of RFC 4180.
+func (f format) appendRecord(b []byte, record []string) []byte {
+	if f.name == asSafe.name {
+		for i, cell := range record {
+			record[i] = harmless(cell)
+		}
+	}
 	var text bytes.Buffer
 	w := csv.NewWriter(&text)
 	w.UseCRLF = true
@@ -177,6 +191,18 @@ func appendCSV(b []byte, record []string) []byte {
 		return append(b, "\"\"\r\n"...) // an empty line is no record
 	}
 	return append(b, text.Bytes()...)
+}
+
+// harmless is a cell that no spreadsheet takes for a formula: what begins like
+// one, and is no number, has an apostrophe before it.
+func harmless(cell string) string {
+	if cell == "" || !strings.ContainsRune("=+-@\t\r\n", rune(cell[0])) {
+		return cell
+	}
+	if _, err := strconv.ParseFloat(cell, 64); err == nil {
+		return cell
+	}
+	return "'" + cell
 }
 
 // appendXML writes a page as an element for each row, in it one for each
@@ -202,13 +228,14 @@ func (r *resource) appendElement(b []byte, name string, row any, shown []member,
 	b = append(append(append(b, '<'), name...), '>')
 	fields := r.info.Fields(nil, row)
 	for _, m := range shown {
-		tag := xmlName(r.info.Columns[m.column].Name)
+		tag := xmlName(r.nameOf(m))
 		b = append(append(b, '<'), tag...)
-		if gate.IsNull(fields[m.column]) {
+		text, there := r.cellText(m, fields, row)
+		if !there {
 			b = append(b, ` xsi:nil="true"/>`...)
 			continue
 		}
-		b = appendText(append(b, '>'), r.cellText(m, fields[m.column]))
+		b = appendText(append(b, '>'), text)
 		b = append(append(append(b, "</"...), tag...), '>')
 	}
 	for _, n := range nodes {

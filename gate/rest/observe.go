@@ -146,9 +146,7 @@ func (a *API) serveMetrics(w http.ResponseWriter, r *http.Request) {
 func (a *API) knows(w http.ResponseWriter, r *http.Request) bool {
 	r, err := a.identify(r)
 	if err == nil && a.config.Identify != nil && IdentityOf(r.Context()) == nil {
-		p := NewProblem(http.StatusUnauthorized, "send credentials: Authorization: Bearer, and a token")
-		p.challenge = "Bearer"
-		err = p
+		err = a.config.unknown("to read this")
 	}
 	if err != nil {
 		a.problemOf(r.Context(), nil, err).send(w, r)

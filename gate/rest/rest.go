@@ -13,6 +13,7 @@ package rest
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -31,12 +32,13 @@ type Handler func(w http.ResponseWriter, r *http.Request) error
 
 // Route is a handler with its pattern of net/http, without the base path.
 type Route struct {
-	pattern string
-	handle  Handler
+	pattern   string
+	handle    Handler
+	operation json.RawMessage // for the document
 }
 
 // On routes requests for a pattern such as "GET /hives/{key}" to a handler.
-func On(pattern string, h Handler) Route { return Route{pattern, h} }
+func On(pattern string, h Handler) Route { return Route{pattern: pattern, handle: h} }
 
 // Resource is what an API knows of a shape apart from its types.
 type Resource interface{ resource() *resource }
@@ -45,9 +47,11 @@ type Resource interface{ resource() *resource }
 type Config struct {
 	Base    string // before all paths, such as /api
 	DB      gate.DB
-	OpenAPI []byte // the document at /openapi.json
-	Open    bool   // may be reached from other machines
+	Replica gate.DB // a copy of DB for requests that only read; it may lag behind
+	OpenAPI []byte  // the document at /openapi.json
+	Open    bool    // may be reached from other machines
 
+	Camel          bool // properties are called keeperId where columns are called keeper_id
 	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
 
 	// Origins are those of the pages that may call the service from a browser,
@@ -60,13 +64,24 @@ type Config struct {
 	// Without it the header means nothing.
 	Repeats string
 
+	// Gather puts requests that come at once together: reading single rows by one
+	// statement, storing single rows in one transaction. It goes unused where hooks,
+	// rules for rows or related rows are to be seen to.
+	Gather bool
+
 	// Identify finds out who sends a request: nil where it brings no
 	// credentials, ErrCredentials where they are wrong. Without it anybody may
 	// do everything.
 	Identify func(r *http.Request) (*Identity, error)
+	KeysOnly bool // credentials are API keys, and no tokens are taken
 	// Allow says by the paths of resources who may do what; the empty path
 	// stands for all that are not named.
 	Allow map[string]Allow
+	// Calls says which roles may call a named query or routine, by its path.
+	Calls map[string][]string
+
+	// Versions are the earlier ones that are answered still.
+	Versions []Version
 }
 
 // Limits bound what requests may cost; zero is the default of each.
@@ -74,6 +89,8 @@ type Limits struct {
 	Body      int64         // bytes of a body; 8 MiB
 	Requests  int           // that are being answered at once; 512
 	Statement time.Duration // that a statement may take; 30 seconds
+	Page      int           // rows of a page, where a request does not say; 50
+	Rows      int           // the most rows of a page; 1,000
 }
 
 func (l Limits) orDefaults() Limits {
@@ -86,6 +103,13 @@ func (l Limits) orDefaults() Limits {
 	if l.Statement <= 0 {
 		l.Statement = 30 * time.Second
 	}
+	if l.Rows <= 0 {
+		l.Rows = 1000
+	}
+	if l.Page <= 0 {
+		l.Page = 50
+	}
+	l.Page = min(l.Page, l.Rows)
 	return l
 }
 
@@ -93,11 +117,14 @@ func (l Limits) orDefaults() Limits {
 type API struct {
 	config    Config
 	mux       *http.ServeMux
+	patterns  map[string]bool // of the routes, without the base
 	resources []*resource
 	roles     []string // that the configuration speaks of
-	sights    sights
+	whole     *view    // of those who may do everything
+	views     views
 	metrics   metrics
-	unbounded gate.DB // whose statements take their time
+	reads     gate.DB // for requests that only read
+	unbounded gate.DB // the same, and statements take their time
 }
 
 // Part is a resource with its routes.
@@ -112,37 +139,102 @@ func Mount(r Resource, routes []Route) Part { return Part{r.resource(), routes} 
 // New makes a service of its parts.
 func New(config Config, parts ...Part) (*API, error) {
 	config.Limits = config.Limits.orDefaults()
-	unbounded := config.DB
+	if config.Replica == nil {
+		config.Replica = config.DB
+	}
+	unbounded := config.Replica
 	if config.DB != nil {
 		config.DB = gate.WithStatementTimeout(config.DB, config.Limits.Statement)
+		config.Replica = gate.WithStatementTimeout(config.Replica, config.Limits.Statement)
 	}
-	a := &API{config: config, unbounded: unbounded, mux: http.NewServeMux(), roles: config.rolesNamed()}
+	a := &API{config: config, reads: config.Replica, unbounded: unbounded, mux: http.NewServeMux(), patterns: map[string]bool{}, roles: config.rolesNamed()}
 	for _, p := range parts {
-		a.resources = append(a.resources, p.resource)
+		if p.resource != nil {
+			a.resources = append(a.resources, p.resource)
+		}
 	}
 	if err := a.connect(); err != nil {
 		return nil, err
 	}
-	for path := range config.Allow {
-		if path != "" && !slices.ContainsFunc(a.resources, func(r *resource) bool { return r.path == path }) {
-			return nil, fmt.Errorf("access is configured for %s, which is no resource", path)
-		}
-	}
-	for _, p := range parts {
-		for _, r := range p.routes {
-			if err := a.add(p.resource, r); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if err := a.add(nil, On("POST /batch", a.serveBatch)); err != nil {
+	if err := errors.Join(a.checkConfig(), a.checkCalls(parts), checkDescribed(parts)); err != nil {
 		return nil, err
 	}
-	a.mux.HandleFunc("GET /openapi.json", a.serveOpenAPI)
+	a.whole = a.newView(nil, nil)
+	if err := a.addRoutes(nil, parts); err != nil {
+		return nil, err
+	}
+	for i := range config.Versions {
+		v := &config.Versions[i]
+		if err := a.addRoutes(v, parts); err != nil {
+			return nil, err
+		}
+		document, err := a.complete(v.OpenAPI, v, parts)
+		if err != nil {
+			return nil, err
+		}
+		a.mux.HandleFunc("GET "+v.Base+"/openapi.json", serveDocument(document))
+	}
+	document, err := a.complete(config.OpenAPI, nil, parts)
+	if err != nil {
+		return nil, err
+	}
+	a.mux.HandleFunc("GET /openapi.json", serveDocument(document))
 	a.mux.HandleFunc("GET /health/live", func(w http.ResponseWriter, _ *http.Request) { sendHealth(w) })
 	a.mux.HandleFunc("GET /health/ready", a.serveReady)
 	a.mux.HandleFunc("GET /metrics", a.serveMetrics)
 	return a, nil
+}
+
+// Handle serves what is no part of the API at a pattern of net/http, such as
+// /desk/. It is for use before the API is.
+func (a *API) Handle(pattern string, h http.Handler) { a.mux.Handle(pattern, h) }
+
+// checkConfig holds the configuration to the resources that there are.
+func (a *API) checkConfig() error {
+	for path, allow := range a.config.Allow {
+		if path == "" {
+			continue
+		}
+		r := resourceAt(a.resources, path)
+		if r == nil {
+			return fmt.Errorf("access is configured for %s, which is no resource", path)
+		}
+		for name := range allow.Columns {
+			if _, ok := r.places[name]; !ok {
+				return fmt.Errorf("access is configured for the column %s of %s, which is not there", name, path)
+			}
+		}
+		if err := r.addRules(allow.Rows); err != nil {
+			return err
+		}
+	}
+	for i := range a.config.Versions {
+		if err := a.config.Versions[i].check(a.resources); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// addRoutes registers all routes, in a version or as they are today.
+func (a *API) addRoutes(v *Version, parts []Part) error {
+	for _, p := range parts {
+		for _, r := range p.routes {
+			if p.resource == nil {
+				call := r
+				r.handle = func(w http.ResponseWriter, req *http.Request) error {
+					if err := a.mayCall(req.Context(), call.pattern); err != nil {
+						return err
+					}
+					return call.handle(w, req)
+				}
+			}
+			if err := a.add(v, p.resource, r); err != nil {
+				return err
+			}
+		}
+	}
+	return a.add(v, nil, On("POST /batch", a.serveBatch))
 }
 
 // db is where a request reads and writes: within the transaction that it is part
@@ -154,7 +246,16 @@ func (a *API) db(ctx context.Context) gate.DB {
 	return a.config.DB
 }
 
-// exportDB is db for what takes as long as whoever listens.
+// readDB is where a request reads that stores nothing: the replica, if there is
+// one, unless it is part of a transaction.
+func (a *API) readDB(ctx context.Context) gate.DB {
+	if tx, ok := ctx.Value(txKey{}).(gate.DB); ok {
+		return tx
+	}
+	return a.reads
+}
+
+// exportDB is readDB for what takes as long as whoever listens.
 func (a *API) exportDB(ctx context.Context) gate.DB {
 	if tx, ok := ctx.Value(txKey{}).(gate.DB); ok {
 		return tx
@@ -168,16 +269,17 @@ type txKey struct{}
 // connect finds for each relation the resource that it leads to.
 func (a *API) connect() error {
 	for _, r := range a.resources {
-		r.api = a
+		r.api, r.base = a, a.config.Base
+		r.gather()
 		for i := range r.relations {
 			rel := &r.relations[i]
 			at := slices.IndexFunc(a.resources, func(other *resource) bool { return other.info == rel.target })
 			if at < 0 {
 				return fmt.Errorf("relation %s of %s leads to table %s, which is no resource", rel.name, r.path, rel.target.Name)
 			}
-			rel.to = a.resources[at]
+			rel.at = a.resources[at]
 			if rel.referring {
-				r.referredBy = append(r.referredBy, rel.to.path)
+				r.referredBy = append(r.referredBy, rel.at)
 			}
 		}
 	}
@@ -186,15 +288,23 @@ func (a *API) connect() error {
 
 // add registers a route. A pattern that clashes with another makes net/http
 // panic; the caller is told by an error.
-func (a *API) add(res *resource, r Route) (err error) {
+func (a *API) add(v *Version, res *resource, r Route) (err error) {
 	defer func() {
 		if clash := recover(); clash != nil {
 			err = fmt.Errorf("route %q: %v", r.pattern, clash)
 		}
 	}()
-	method, path, _ := strings.Cut(r.pattern, " ")
-	a.mux.HandleFunc(method+" "+a.config.Base+path, func(w http.ResponseWriter, req *http.Request) {
+	pattern := a.patternIn(v, res, r.pattern)
+	if pattern == "" {
+		return nil
+	}
+	a.patterns[r.pattern] = true
+	a.mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
 		req.Body = http.MaxBytesReader(w, req.Body, a.config.Limits.Body)
+		if v != nil {
+			v.announce(w.Header(), a.config.Base)
+			req = req.WithContext(context.WithValue(req.Context(), versionKey{}, v))
+		}
 		req, err := a.identify(req)
 		if err == nil {
 			err = a.once(w, req, r.handle)
@@ -204,6 +314,20 @@ func (a *API) add(res *resource, r Route) (err error) {
 		}
 	})
 	return nil
+}
+
+// patternIn is the whole pattern of a route, in a version or as it is today;
+// there is none where the version does not have it.
+func (a *API) patternIn(v *Version, res *resource, pattern string) string {
+	if v == nil {
+		method, path, _ := strings.Cut(pattern, " ")
+		return method + " " + a.config.Base + path
+	}
+	whole, there := v.pattern(res, pattern)
+	if !there {
+		return ""
+	}
+	return whole
 }
 
 // ServeHTTP implements http.Handler.
@@ -251,13 +375,17 @@ func (w *routed) WriteHeader(status int) {
 	if w.status == 0 {
 		w.status = status
 	}
-	if w.request.Pattern != "" || status != http.StatusNotFound && status != http.StatusMethodNotAllowed {
+	switch {
+	case status == http.StatusRequestedRangeNotSatisfiable:
+		w.dropped = true
+		NewProblem(status, "there is less than Range asks for; Content-Range says how much there is").send(w.ResponseWriter, w.request)
+	case w.request.Pattern != "" || status != http.StatusNotFound && status != http.StatusMethodNotAllowed:
 		w.ResponseWriter.WriteHeader(status)
-		return
+	default:
+		w.dropped = true
+		w.Header().Del("Content-Type")
+		w.api.serveUnrouted(w.ResponseWriter, w.request, status)
 	}
-	w.dropped = true
-	w.Header().Del("Content-Type")
-	w.api.serveUnrouted(w.ResponseWriter, w.request, status)
 }
 
 func (w *routed) Write(b []byte) (int, error) {
@@ -300,9 +428,11 @@ func (a *API) unknownPath(path string) string {
 	return "there is nothing at this path; below " + a.config.Base + "/ are " + strings.Join(known, ", ")
 }
 
-func (a *API) serveOpenAPI(w http.ResponseWriter, r *http.Request) {
-	w.Header().Set("Content-Type", "application/json")
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(a.config.OpenAPI))
+func serveDocument(text []byte) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
+	}
 }
 
 func sendHealth(w http.ResponseWriter) {
@@ -313,7 +443,11 @@ func sendHealth(w http.ResponseWriter) {
 func (a *API) serveReady(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
-	if err := a.config.DB.Ping(ctx); err != nil {
+	err := a.config.DB.Ping(ctx)
+	if err == nil && a.config.Replica != a.config.DB {
+		err = a.config.Replica.Ping(ctx)
+	}
+	if err != nil {
 		a.problemOf(ctx, nil, fmt.Errorf("%w: %w", gate.ErrUnavailable, err)).send(w, r)
 		return
 	}

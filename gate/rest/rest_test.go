@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -58,6 +59,11 @@ var (
 
 // newAPI serves two hives, of which the second was split from the first.
 func newAPI(t testing.TB, config rest.Config) *rest.API {
+	api, _ := newAPIOn(t, config)
+	return api
+}
+
+func newAPIOn(t testing.TB, config rest.Config) (*rest.API, gate.DB) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "bees.db")
 	require.NoError(t, os.WriteFile(path, nil, 0o644))
@@ -99,7 +105,31 @@ func newAPI(t testing.TB, config rest.Config) *rest.API {
 		rest.On("GET /away", func(http.ResponseWriter, *http.Request) error { return fmt.Errorf("dial: %w", gate.ErrUnavailable) }),
 	}))
 	require.NoError(t, err)
-	return api
+	return api, db
+}
+
+// serveAt serves an API until the test ends.
+func serveAt(t *testing.T, api *rest.API) (address string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address = l.Addr().String()
+	require.NoError(t, l.Close())
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- api.ListenAndServe(ctx, address) }()
+	t.Cleanup(func() {
+		cancel()
+		assert.NoError(t, <-ended)
+	})
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", address)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 5*time.Second, 10*time.Millisecond)
+	return address
 }
 
 func call(api http.Handler, method, target, body string) *httptest.ResponseRecorder {

@@ -32,7 +32,7 @@ func (l *listing) shown() []member {
 // read reads the page of a query whose limit is one more than that of the
 // page.
 func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	if s.format.whole || backwards || len(s.nodes) > 0 || s.res.info.Hooked() {
+	if s.format.whole || backwards || len(s.nodes) > 0 || s.res.whole() {
 		return s.keep(ctx, db, query, backwards)
 	}
 	return s.stream(ctx, db, query)
@@ -192,7 +192,7 @@ func (l *listing) export(w http.ResponseWriter, r *http.Request, query *gate.Que
 
 func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *exporter) error {
 	db := l.res.api.exportDB(r.Context())
-	if l.format.whole || len(l.nodes) > 0 || l.res.info.Hooked() {
+	if l.format.whole || len(l.nodes) > 0 || l.res.whole() {
 		for row, err := range gate.WithRelations(query, l.res.load(l.nodes)...).Each(r.Context(), db) {
 			if err != nil {
 				return err

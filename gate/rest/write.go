@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -74,11 +75,10 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 	if err != nil {
 		return err
 	}
-	if r.alone && len(drafts) == 1 && len(drafts[0].nested) == 0 && !many {
+	if r.alone && len(drafts) == 1 && len(drafts[0].nested) == 0 && !many && !r.view.ruled {
 		// A statement is a transaction by itself.
-		ctx := req.Context()
-		if err := r.create(ctx, r.api.db(ctx), []any{drafts[0].row}); err != nil {
-			return r.withReferences(ctx, drafts[0].row, err)
+		if drafts, err = r.storeSingle(req.Context(), drafts, draftAll); err != nil {
+			return r.withReferences(req.Context(), drafts[0].row, err)
 		}
 		return r.sendNew(w, req, drafts, many)
 	}
@@ -90,7 +90,7 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 			}
 		}
 		fresh = false
-		return storeAll(req.Context(), tx, r, drafts)
+		return storeChecked(req.Context(), tx, r, drafts)
 	})
 	if err != nil {
 		if many {
@@ -99,6 +99,21 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 		return r.withReferences(req.Context(), drafts[0].row, err)
 	}
 	return r.sendNew(w, req, drafts, many)
+}
+
+// storeSingle stores one row, together with those of other requests where that
+// may be.
+func (r *resource) storeSingle(ctx context.Context, drafts []*draft, draftAgain func() ([]*draft, error)) ([]*draft, error) {
+	if r.addsTogether(ctx) {
+		stored, err := r.addTogether(ctx, drafts[0].row)
+		if err != nil || stored {
+			return drafts, err
+		}
+		if drafts, err = draftAgain(); err != nil { // what was tried filled the row in
+			return drafts, err
+		}
+	}
+	return drafts, r.create(ctx, r.api.db(ctx), []any{drafts[0].row})
 }
 
 func (r *resource) draftAll(objects []object, many bool, fixed []string, attach func(row any) error) ([]*draft, error) {
@@ -120,9 +135,23 @@ func (r *resource) draftAll(objects []object, many bool, fixed []string, attach 
 	return drafts, reader.problem()
 }
 
+// storeChecked stores rows of a resource, if they are the caller's to store.
+func storeChecked(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) error {
+	var stored []written
+	if err := storeAll(ctx, tx, r, drafts, &stored); err != nil {
+		return err
+	}
+	for _, w := range stored {
+		if err := w.check(ctx, tx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // storeAll stores rows of a resource: first the embedded ones that they refer
 // to, then they themselves, then the embedded ones that refer to them.
-func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) error {
+func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft, stored *[]written) error {
 	if len(drafts) == 0 {
 		return nil
 	}
@@ -130,7 +159,7 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) err
 		if rel.rel.Holds() == nil {
 			return nil
 		}
-		if err := storeAll(ctx, tx, rel.to, children); err != nil {
+		if err := storeAll(ctx, tx, rel.to(), children, stored); err != nil {
 			return err
 		}
 		for i, parent := range parents {
@@ -149,6 +178,9 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) err
 	if err := r.create(ctx, tx, rows); err != nil {
 		return err
 	}
+	if r.view.ruled {
+		*stored = append(*stored, written{res: r, drafts: drafts, verb: toCreate})
+	}
 	return eachRelation(drafts, func(rel *relation, parents, children []*draft) error {
 		if rel.rel.Holds() != nil {
 			return nil
@@ -160,7 +192,7 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft) err
 				}
 			}
 		}
-		if err := storeAll(ctx, tx, rel.to, children); err != nil || rel.rel.ReferredBy() != nil {
+		if err := storeAll(ctx, tx, rel.to(), children, stored); err != nil || rel.rel.ReferredBy() != nil {
 			return err
 		}
 		for i, child := range children {
@@ -223,7 +255,7 @@ func (r *resource) eachFault(req *http.Request, err error, draftAll func() ([]*d
 			return err
 		}
 		for i, d := range drafts {
-			err := gate.InTx(ctx, tx, func(tx gate.DB) error { return storeAll(ctx, tx, r, []*draft{d}) })
+			err := gate.InTx(ctx, tx, func(tx gate.DB) error { return storeChecked(ctx, tx, r, []*draft{d}) })
 			if err == nil {
 				continue
 			}
@@ -296,7 +328,7 @@ func nodesOf(r *resource, drafts []*draft) []node {
 	var nodes []node
 	for i := range r.relations {
 		if _, children := embedded(drafts, i); len(children) > 0 {
-			to := r.relations[i].to
+			to := r.relations[i].to()
 			nodes = append(nodes, node{index: i, to: to, children: nodesOf(to, children)})
 		}
 	}
@@ -341,19 +373,17 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 		if err != nil {
 			return err
 		}
-		var row E
+		var row *draft
 		status := http.StatusOK
-		draftRow := func() error {
+		draftRow := func() (err error) {
 			reader := &draftReader{}
-			d, err := reader.newRow(res, o, res.keyNames(), "")
-			if err != nil {
+			if row, err = reader.newRow(res, o, res.keyNames(), ""); err != nil {
 				return err
 			}
-			if len(d.nested) > 0 {
-				reader.add(d, res.relations[d.nested[0].index].name, "related rows are not replaced along; write to their own path")
+			if len(row.nested) > 0 {
+				reader.add(row, res.relations[row.nested[0].index].name, "related rows are not replaced along; write to their own path")
 			}
-			row = d.row.(E)
-			return errors.Join(reader.problem(), setKey(s, row, key))
+			return errors.Join(reader.problem(), setKey(s, row.row.(E), key))
 		}
 		if err := draftRow(); err != nil {
 			return err
@@ -366,32 +396,70 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			return err
 		})
 		if err != nil {
-			return res.withReferences(r.Context(), row, err)
+			return res.withReferences(r.Context(), row.row, err)
 		}
 		if status == http.StatusCreated {
-			w.Header().Set("Location", s.res.location(row))
+			w.Header().Set("Location", res.location(row.row))
 		}
-		return sendRow(w, r, status, res, row, nil)
+		return sendRow(w, r, status, res, row.row, nil)
 	}
 }
 
-func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, row E, update Update[E]) (status int, err error) {
+func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, d *draft, update Update[E]) (status int, err error) {
 	ctx := r.Context()
-	found, err := checkConditions(r, tx, s, key)
+	found, err := checkConditions(r, tx, s, res, key)
 	if err != nil {
 		return 0, err
 	}
+	row := d.row.(E)
 	err = gate.ErrNotFound
+	done := written{res: res, drafts: []*draft{d}, verb: toChange}
 	if found != rowMissing {
-		if err := s.res.info.TakeVersion(ctx, tx, row); err != nil {
+		if err := res.info.TakeVersion(ctx, tx, row); err != nil {
 			return 0, err
 		}
-		err = update(ctx, tx, row)
+		done.columns = res.replaceable()
+		err = update(ctx, tx, row, columnsOf[E](res, done.columns)...)
 	}
-	if !errors.Is(err, gate.ErrNotFound) || !res.choosesKey() || res.create == nil {
-		return http.StatusOK, err
+	if errors.Is(err, gate.ErrNotFound) && res.choosesKey() && res.create != nil {
+		status, done.verb, done.columns = http.StatusCreated, toCreate, nil
+		err = res.create(ctx, tx, []any{row})
+	} else {
+		status = http.StatusOK
 	}
-	return http.StatusCreated, res.create(ctx, tx, []any{row})
+	if err != nil {
+		return status, err
+	}
+	return status, done.check(ctx, tx)
+}
+
+// replaceable are the columns that a whole row replaces; nil is all. What the
+// caller does not see, or may not change, stays as it is.
+func (r *resource) replaceable() []int {
+	var list []int
+	all := true
+	for i, f := range r.facets {
+		c := &r.info.Columns[i]
+		switch {
+		case c.Is(gate.Key | gate.Generated | gate.Version):
+		case f.hidden, f.change != nil:
+			all = false
+		default:
+			list = append(list, i)
+		}
+	}
+	if all {
+		return nil
+	}
+	return list
+}
+
+func columnsOf[E any](r *resource, columns []int) []gate.ColumnOf[E] {
+	list := make([]gate.ColumnOf[E], len(columns))
+	for n, i := range columns {
+		list[n] = gate.ColumnAt[E](r.info, i)
+	}
+	return list
 }
 
 // presence is what is known of a row.
@@ -405,15 +473,15 @@ const (
 
 // checkConditions holds the row of a key to the conditions of the request; it
 // is read, and locked, only where there are some.
-func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key K) (presence, error) {
+func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K) (presence, error) {
 	match, none := r.Header.Values("If-Match"), r.Header.Values("If-None-Match")
 	if len(match) == 0 && s.res.api.config.RequireIfMatch && len(none) == 0 {
 		return notAsked, NewProblem(http.StatusPreconditionRequired, "say with If-Match which version of the row you have read; its ETag is in the answer to GET")
 	}
-	if len(match) == 0 && len(none) == 0 {
+	if len(match) == 0 && len(none) == 0 && len(res.rows) == 0 {
 		return notAsked, nil
 	}
-	row, err := s.query.Where(s.withKey(key)).Lock(gate.ForUpdate).First(r.Context(), tx)
+	row, err := one(s, res, key).Lock(gate.ForUpdate).First(r.Context(), tx)
 	switch {
 	case errors.Is(err, gate.ErrNotFound) && len(match) > 0:
 		return rowMissing, NewProblem(http.StatusPreconditionFailed, "the row that If-Match speaks of is not there")
@@ -421,10 +489,10 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], key 
 		return rowMissing, nil
 	case err != nil:
 		return notAsked, err
-	case len(none) > 0 && matches(none, s.res.tagOf(row)):
+	case len(none) > 0 && matches(none, res.tagOf(row)):
 		return rowThere, NewProblem(http.StatusPreconditionFailed, "there is such a row already, which If-None-Match rules out")
 	}
-	return rowThere, s.res.checkMatch(r, row)
+	return rowThere, res.checkMatch(r, row)
 }
 
 // Change makes a handler that applies a JSON merge patch (RFC 7396) or a JSON
@@ -452,27 +520,32 @@ func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 		}
 		var row E
 		err = s.res.inTx(r, func(tx gate.DB) error {
-			if _, err := checkConditions(r, tx, s, key); err != nil {
+			if _, err := checkConditions(r, tx, s, res, key); err != nil {
 				return err
 			}
-			if row, err = find(r.Context(), tx, s, key); err != nil {
+			if row, err = one(s, res, key).First(r.Context(), tx); err != nil {
 				return err
 			}
-			columns, err := res.apply(patch, row)
-			if err != nil || len(columns) == 0 {
-				return err
-			}
-			typed := make([]gate.ColumnOf[E], len(columns))
-			for n, i := range columns {
-				typed[n] = gate.ColumnAt[E](s.res.info, i)
-			}
-			return update(r.Context(), tx, row, typed...)
+			return patchRow(r.Context(), tx, res, patch, row, update)
 		})
 		if err != nil {
-			return s.res.withReferences(r.Context(), row, err)
+			return res.withReferences(r.Context(), row, err)
 		}
 		return sendRow(w, r, http.StatusOK, res, row, nil)
 	}
+}
+
+// patchRow changes a row by a patch and stores what that changes, if the row is
+// the caller's to change like this.
+func patchRow[E any](ctx context.Context, tx gate.DB, res *resource, p patch, row E, update Update[E]) error {
+	columns, err := res.apply(p, row)
+	if err != nil || len(columns) == 0 {
+		return err
+	}
+	if err := update(ctx, tx, row, columnsOf[E](res, columns)...); err != nil {
+		return err
+	}
+	return written{res: res, drafts: []*draft{{res: res, row: row}}, verb: toChange, columns: columns}.check(ctx, tx)
 }
 
 // apply changes a row by a patch, and returns the columns that it names.
@@ -495,7 +568,8 @@ func (r *resource) apply(patch patch, row any) ([]int, error) {
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
 	alone := gate.IsDelete[E](remove)
 	return func(w http.ResponseWriter, r *http.Request) error {
-		if _, err := s.res.in(r.Context(), toDelete); err != nil {
+		res, err := s.res.in(r.Context(), toDelete)
+		if err != nil {
 			return err
 		}
 		key, err := ReadKey(r, s)
@@ -503,12 +577,12 @@ func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.D
 			return err
 		}
 		removeIn := func(tx gate.DB) error {
-			if _, err := checkConditions(r, tx, s, key); err != nil {
-				return err
+			if found, err := checkConditions(r, tx, s, res, key); err != nil || found == rowMissing {
+				return cmp.Or(err, gate.ErrNotFound)
 			}
 			return remove(r.Context(), tx, key)
 		}
-		if alone && len(r.Header.Values("If-Match")) == 0 && len(r.Header.Values("If-None-Match")) == 0 {
+		if alone && len(res.rows) == 0 && len(r.Header.Values("If-Match")) == 0 && len(r.Header.Values("If-None-Match")) == 0 {
 			err = removeIn(s.res.api.db(r.Context())) // a statement is a transaction by itself
 		} else {
 			err = s.res.inTx(r, removeIn)
@@ -547,7 +621,8 @@ func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], 
 
 func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Handler {
 	return func(w http.ResponseWriter, r *http.Request) error {
-		if _, err := child.res.in(r.Context(), toRead); err != nil {
+		res, err := child.res.in(r.Context(), toRead)
+		if err != nil {
 			return err
 		}
 		p, err := readParent(r, parent, toChange)
@@ -558,7 +633,7 @@ func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(c
 		if err != nil {
 			return err
 		}
-		c, err := find(r.Context(), child.res.api.db(r.Context()), child, key)
+		c, err := one(child, res, key).First(r.Context(), child.res.api.db(r.Context()))
 		if err != nil {
 			return err
 		}

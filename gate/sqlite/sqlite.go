@@ -23,6 +23,7 @@ var Engine = &gate.Engine{
 	Returns:     true,
 	KeepsSent:   true,
 	FoldingLike: true,
+	MaxDigits:   308, // beyond 64 bits it keeps numbers as doubles
 	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
 	// such texts sort as the times do.

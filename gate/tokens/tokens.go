@@ -70,7 +70,7 @@ func New(ctx context.Context, c Config) (*Verifier, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.parser = jwt.NewParser(jwt.WithValidMethods(algorithms), jwt.WithIssuer(c.Issuer), jwt.WithAudience(c.Audience), jwt.WithExpirationRequired(), jwt.WithIssuedAt())
+	v.parser = jwt.NewParser(jwt.WithValidMethods(algorithms), jwt.WithIssuer(c.Issuer), jwt.WithAudience(c.Audience), jwt.WithExpirationRequired(), jwt.WithIssuedAt(), jwt.WithJSONNumber())
 	if c.Secret != "" {
 		secret := []byte(os.Getenv(c.Secret))
 		if len(secret) < leastSecret {

@@ -27,6 +27,8 @@ func (s *Service) inspectionPhotoRoutes() []rest.Route {
 		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto, store.InspectionPhotos.Update)),
 		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto, store.InspectionPhotos.Update)),
 		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto, store.InspectionPhotos.Delete)),
+		rest.On("GET /inspection-photos/{key}/photo", rest.SendContent(s.inspectionPhoto, rest.Content{Column: "photo", MediaColumn: "media_type"})),
+		rest.On("PUT /inspection-photos/{key}/photo", rest.StoreContent(s.inspectionPhoto, rest.Content{Column: "photo", MediaColumn: "media_type"}, store.InspectionPhotos.Update)),
 		rest.On("GET /inspection-photos/{key}/inspection", rest.GetUnder(s.inspectionPhoto, store.InspectionPhotos.Inspection.Of, s.inspection)),
 	}
 }

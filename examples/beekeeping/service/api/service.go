@@ -38,8 +38,9 @@ type Service struct {
 	treatment       *rest.Shape[*store.Treatment, int64]
 }
 
-// New makes the service of a database.
-func New(db gate.DB) (*Service, error) {
+// New makes the service of a database. What adjust does to its configuration
+// goes before what is said here.
+func New(db gate.DB, adjust ...func(*rest.Config)) (*Service, error) {
 	s := &Service{
 		apiary:          newApiaryShape(),
 		apiaryYield:     newApiaryYieldShape(),
@@ -62,6 +63,9 @@ func New(db gate.DB) (*Service, error) {
 		Base:    "/api",
 		DB:      db,
 		OpenAPI: openAPI,
+	}
+	for _, do := range adjust {
+		do(&config)
 	}
 	parts := []rest.Part{
 		rest.Mount(s.apiary, s.apiaryRoutes()),

@@ -13,6 +13,7 @@ import (
 
 	"beekeeping/api"
 	"beekeeping/store"
+	"beekeeping/store/gate/rest"
 )
 
 func main() {
@@ -41,7 +42,16 @@ func run(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	service, err := api.New(db)
+	var adjust []func(*rest.Config)
+	if url := os.Getenv("DATABASE_REPLICA_URL"); url != "" { // which answers what only reads
+		replica, err := store.Open(ctx, url)
+		if err != nil {
+			return err
+		}
+		defer replica.Close()
+		adjust = append(adjust, func(c *rest.Config) { c.Replica = replica })
+	}
+	service, err := api.New(db, adjust...)
 	if err != nil {
 		return err
 	}

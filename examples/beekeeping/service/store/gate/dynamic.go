@@ -18,6 +18,10 @@ func Untyped[E any](q *Query[E]) *Query[any] { return &Query[any]{q.q} }
 // Typed is the query for rows of E, which they must be.
 func Typed[E any](q *Query[any]) *Query[E] { return &Query[E]{q.q} }
 
+// AllOf is the query for all rows of a table, those that are only marked as
+// deleted among them.
+func AllOf(t *Info) *Query[any] { return &Query[any]{query{info: t, deleted: true}} }
+
 // Term is a value of a row, to compare with others.
 type Term struct{ x operand }
 
@@ -25,7 +29,7 @@ type Term struct{ x operand }
 func (t *Info) Term(i int) Term { return Term{columnRef{t, i}} }
 
 // Term is a value of the one related row, and null where there is none.
-func (r Relation) Term(x Term) Term { return Term{through{r.e.link, x.x}} }
+func (r Relation) Term(x Term) Term { return Term{through{r.e.link, x.x, r.e.child.conditions()}} }
 
 // Holding holds for rows with a related row for which all conditions hold.
 func (r Relation) Holding(conds ...Cond[any]) Cond[any] { return Cond[any]{r.e.has(exprs(conds))} }
@@ -148,6 +152,15 @@ func IsDelete[E, K any](remove func(ctx context.Context, db DB, key K) error) bo
 // Hooked reports whether something is to be done with each row of the table
 // that is read.
 func (t *Info) Hooked() bool { return len(t.hooks[AfterLoad]) > 0 }
+
+// HookedInsert reports whether something is to be done with each new row.
+func (t *Info) HookedInsert() bool { return t.hooked(BeforeInsert, AfterInsert) }
+
+// IsWatched reports whether somebody is told of the changes of a database.
+func IsWatched(db DB) bool {
+	_, ok := find[*watched](db)
+	return ok
+}
 
 // matching compares a text with a pattern; see Matches.
 type matching struct {
@@ -382,4 +395,19 @@ func (t Term) Field() any {
 		return maybeAny(ref)
 	}
 	return new(Maybe[float64])
+}
+
+// Same reports whether two relations lead by the same columns to the same table,
+// whichever of its rows they are narrowed to.
+func (r Relation) Same(other Relation) bool {
+	a, b := r.e.link, other.e.link
+	return a.parent == b.parent && a.child == b.child && slices.Equal(a.from, b.from) && slices.Equal(a.to, b.to) && a.join == b.join && r.e.up == other.e.up
+}
+
+// Targets are the columns at the other end that those of Holds equal.
+func (r Relation) Targets() []string {
+	if !r.e.up {
+		return nil
+	}
+	return r.e.link.child.names(r.e.link.to)
 }

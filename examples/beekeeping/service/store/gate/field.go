@@ -668,6 +668,12 @@ func (f *decimalField) set(src any) error {
 		*f = decimalField(DecimalOf(v))
 		return nil
 	case float64:
+		switch {
+		case math.IsInf(v, 1):
+			return f.parseText("Infinity")
+		case math.IsInf(v, -1):
+			return f.parseText("-Infinity")
+		}
 		return f.parseText(strconv.FormatFloat(v, 'f', -1, 64))
 	}
 	return mismatch(src, "a decimal number")

@@ -229,7 +229,7 @@ func newManyToMany[P, C any](e *edge) *ManyToMany[P, C] {
 // Via is a value of the one row that a row is related to, to compare or to
 // order by: Via(store.Hives.Apiary, store.Apiaries.Name).Asc().
 func Via[P, C, V any](r *ToOne[P, C], x Expr[C, V]) *OrderedExpr[P, V] {
-	return orderedExpr[P, V](through{r.edge.link, operandIn(x)})
+	return orderedExpr[P, V](through{r.edge.link, operandIn(x), r.edge.child.conditions()})
 }
 
 // Referring returns the columns of C that refer to P.

@@ -3,10 +3,10 @@ package rest
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 )
 
 // Identity is who sends a request.
@@ -36,6 +36,20 @@ type Allow struct {
 	Create []string
 	Change []string // PUT, PATCH, and links
 	Delete []string
+
+	// Rows ties those of a role to rows for which a condition in CQL2 holds, in
+	// which claim.sub is a claim of the caller: keeper_id = claim.sub. Whoever
+	// has a role that is not named here too is tied to none.
+	Rows map[string]string
+	// Columns keeps columns to roles, within what these may do.
+	Columns map[string]AllowColumn
+}
+
+// AllowColumn says which roles see a column, and which may give it a value; nil
+// is all.
+type AllowColumn struct {
+	Read   []string
+	Change []string
 }
 
 // The names that stand for more than one role.
@@ -75,6 +89,10 @@ func (c *Config) allowOf(path string) Allow {
 	return c.Allow[""]
 }
 
+// Identified is a request with who sends it in its context; IdentityOf finds that.
+// It fails where the credentials are wrong.
+func (a *API) Identified(r *http.Request) (*http.Request, error) { return a.identify(r) }
+
 // identify finds out who sends a request, and remembers it in its context.
 func (a *API) identify(r *http.Request) (*http.Request, error) {
 	if a.config.Identify == nil || IdentityOf(r.Context()) != nil {
@@ -84,41 +102,15 @@ func (a *API) identify(r *http.Request) (*http.Request, error) {
 	if errors.Is(err, ErrCredentials) {
 		p := NewProblem(http.StatusUnauthorized, "%s", strings.TrimPrefix(err.Error(), ErrCredentials.Error()+": "))
 		p.challenge = `Bearer error="invalid_token"`
+		if a.config.KeysOnly {
+			p.challenge = "ApiKey"
+		}
 		return r, p
 	}
 	if err != nil || id == nil {
 		return r, err
 	}
 	return r.WithContext(context.WithValue(r.Context(), identityKey{}, id)), nil
-}
-
-// sight is the resources as they look to those with the same roles: what may
-// not be read is not there, for relations, filters and summaries alike.
-type sight map[*resource]*resource
-
-// sights are known by the roles that they are of.
-type sights struct {
-	list sync.Map // of string, sight
-}
-
-// in is the resource as it looks to whoever sent the request, which must be
-// allowed to do this with it.
-func (r *resource) in(ctx context.Context, v verb) (*resource, error) {
-	a := r.api
-	if a.config.Identify == nil {
-		return r, nil
-	}
-	id := IdentityOf(ctx)
-	roles := a.config.allowOf(r.path).roles(v)
-	switch {
-	case holds(roles, id):
-		return a.sightOf(id)[r], nil
-	case id == nil:
-		p := NewProblem(http.StatusUnauthorized, "to %s %s, send credentials: Authorization: Bearer, and a token", v, r.path)
-		p.challenge = "Bearer"
-		return nil, p
-	}
-	return nil, NewProblem(http.StatusForbidden, "to %s %s one needs %s", v, r.path, needed(roles))
 }
 
 // needed names roles in prose.
@@ -132,48 +124,15 @@ func needed(roles []string) string {
 	return "one of the roles " + strings.Join(roles, ", ")
 }
 
-func (a *API) sightOf(id *Identity) sight {
-	key := ""
-	if id != nil {
-		// Only roles that are spoken of make a difference, so that tokens with
-		// many of their own do not make many sights.
-		roles := slices.DeleteFunc(slices.Clone(id.Roles), func(role string) bool { return !slices.Contains(a.roles, role) })
-		slices.Sort(roles)
-		key = "known," + strings.Join(slices.Compact(roles), ",")
+// unknown is the problem of a request that brings no credentials.
+func (c *Config) unknown(format string, args ...any) *Problem {
+	how, scheme := "Authorization: Bearer, and a token", "Bearer"
+	if c.KeysOnly {
+		how, scheme = "X-API-Key, and a key", "ApiKey"
 	}
-	if s, ok := a.sights.list.Load(key); ok {
-		return s.(sight)
-	}
-	s, _ := a.sights.list.LoadOrStore(key, a.newSight(id))
-	return s.(sight)
-}
-
-func (a *API) newSight(id *Identity) sight {
-	s := sight{}
-	for _, r := range a.resources {
-		copied := *r
-		if !holds(a.config.allowOf(r.path).roles(toCreate), id) {
-			copied.create = nil
-		}
-		s[r] = &copied
-	}
-	for _, r := range a.resources {
-		seen := s[r]
-		seen.relations = nil
-		for _, rel := range r.relations {
-			if holds(a.config.allowOf(rel.to.path).roles(toRead), id) {
-				rel.to = s[rel.to]
-				seen.relations = append(seen.relations, rel)
-			}
-		}
-		seen.referredBy = nil
-		for _, path := range r.referredBy {
-			if holds(a.config.allowOf(path).roles(toRead), id) {
-				seen.referredBy = append(seen.referredBy, path)
-			}
-		}
-	}
-	return s
+	p := NewProblem(http.StatusUnauthorized, "%s, send credentials: %s", fmt.Sprintf(format, args...), how)
+	p.challenge = scheme
+	return p
 }
 
 // rolesNamed are all roles that the configuration speaks of.
@@ -181,6 +140,12 @@ func (c *Config) rolesNamed() []string {
 	var list []string
 	for _, allow := range c.Allow {
 		list = slices.Concat(list, allow.Read, allow.Create, allow.Change, allow.Delete)
+		for _, column := range allow.Columns {
+			list = slices.Concat(list, column.Read, column.Change)
+		}
+	}
+	for _, roles := range c.Calls {
+		list = append(list, roles...)
 	}
 	slices.Sort(list)
 	return slices.Compact(list)

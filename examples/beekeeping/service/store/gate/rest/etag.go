@@ -16,7 +16,7 @@ func (r *resource) tagOf(row any) string {
 	if tag, ok := r.versionOf(row); ok {
 		return tag
 	}
-	return digest(r.appendMembers(nil, r.members, row, nil))
+	return digest(r.appendMembers(nil, r.stored(), row, nil))
 }
 
 // versionOf is the tag of a row that counts its versions.
@@ -39,6 +39,9 @@ func (l *listing) tag(row any, body []byte) string {
 	if l.format.name == "json" && l.only == nil && len(l.nodes) == 0 {
 		if tag, ok := l.res.versionOf(row); ok {
 			return tag
+		}
+		if len(l.res.computed) > 0 {
+			return l.res.tagOf(row)
 		}
 		return digest(body[:len(body)-1]) // without the end of the line
 	}

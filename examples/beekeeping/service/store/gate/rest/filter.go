@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 
 	"beekeeping/store/gate"
@@ -119,7 +120,7 @@ func (r *resource) sharedPath(n *cql2.Node, whole bool) ([]*relation, *resource,
 	}
 	at := r
 	for _, s := range shared {
-		at = s.to
+		at = s.to()
 	}
 	return shared, at, nil
 }
@@ -150,12 +151,12 @@ func (r *resource) walk(p *cql2.Node) (steps []*relation, column string, err err
 			return nil, "", p.Errorf("%s have no property and no relation %q; they have %s and, behind a point, those of %s",
 				at.path, word, listOr(at.columnNames(), "none"), listOr(at.relationNames(), "none"))
 		case !more:
-			return nil, "", p.Errorf("%s is a relation; name a property of it, such as %s.%s", word, word, listFirst(rel.to.columnNames()))
+			return nil, "", p.Errorf("%s is a relation; name a property of it, such as %s.%s", word, word, listFirst(rel.to().columnNames()))
 		case len(steps) == maxDepth:
 			return nil, "", p.Errorf("%s goes too deep; the limit is %d relations", p.Value, maxDepth)
 		}
 		steps = append(steps, rel)
-		at, name = rel.to, rest
+		at, name = rel.to(), rest
 	}
 }
 
@@ -244,9 +245,12 @@ func (t *typing) value(n *cql2.Node) (value, error) {
 	switch n.Op {
 	case cql2.Property:
 		return t.property(n)
-	case cql2.Text:
+	case cql2.Text, claimed:
 		v.literal, v.family = true, texts
 	case cql2.Number:
+		if _, err := strconv.ParseFloat(n.Value, 64); err != nil {
+			return v, n.Errorf("expected a number between -1.7e308 and 1.7e308; got %s", n)
+		}
 		v.literal, v.family = true, numbers
 	case cql2.Boolean:
 		v.literal, v.family = true, booleans
@@ -283,7 +287,7 @@ func (t *typing) property(n *cql2.Node) (value, error) {
 		return value{}, err
 	}
 	for _, s := range steps {
-		at = s.to
+		at = s.to()
 	}
 	i, _ := at.find(column)
 	term := at.info.Term(i)
@@ -585,7 +589,7 @@ func (t *typing) compareLists(n *cql2.Node, a, b value) (gate.Cond[any], error) 
 // contains holds where each word of the text stands in one of the text columns.
 func (r *resource) contains(text string) (gate.Cond[any], error) {
 	var columns []gate.Term
-	for _, m := range r.members {
+	for _, m := range r.stored() {
 		if r.info.Columns[m.column].Type == gate.TypeText {
 			columns = append(columns, r.info.Term(m.column))
 		}

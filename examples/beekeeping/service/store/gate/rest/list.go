@@ -13,12 +13,8 @@ import (
 	"beekeeping/store/gate"
 )
 
-// The bounds of a page.
-const (
-	defaultLimit = 50
-	maxLimit     = 1000
-	maxOffset    = 100_000
-)
+// maxOffset is how many rows can be skipped; pages further on are reached by after.
+const maxOffset = 100_000
 
 // List is a request for rows of a collection. Its Query can be narrowed before
 // the list is sent.
@@ -53,7 +49,7 @@ func ReadList[E, K any](r *http.Request, s *Shape[E, K]) (*List[E], error) {
 	if err != nil {
 		return nil, err
 	}
-	page, query, err := readList(r, res, gate.Untyped(s.query))
+	page, query, err := readList(r, res, res.among(gate.Untyped(s.query)))
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +64,7 @@ func SendList[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], 
 }
 
 func readList(r *http.Request, res *resource, query *gate.Query[any]) (listing, *gate.Query[any], error) {
-	l := listing{res: res, limit: defaultLimit}
+	l := listing{res: res, limit: res.api.config.Limits.Page}
 	values, err := readQuery(r)
 	if err != nil {
 		return l, nil, err
@@ -118,7 +114,7 @@ func (l *listing) readParameter(query *gate.Query[any], name string, values []st
 	switch name {
 	case "f":
 	case "limit":
-		l.limit, err = readLimit(last)
+		l.limit, err = readLimit(last, res.api.config.Limits.Rows)
 	case "offset":
 		l.offset, err = readWhole("offset", last, maxOffset)
 	case "after":
@@ -149,13 +145,14 @@ func (l *listing) readParameter(query *gate.Query[any], name string, values []st
 	return query, err
 }
 
-func readLimit(text string) (int, error) {
+// readLimit reads how many rows a page has; 0 is all.
+func readLimit(text string, most int) (int, error) {
 	if text == "none" {
 		return 0, nil
 	}
 	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 || n > maxLimit {
-		return 0, NewProblem(http.StatusBadRequest, "limit wants a whole number from 1 to %d, or none for an export; got %q", maxLimit, text)
+	if err != nil || n < 1 || n > most {
+		return 0, NewProblem(http.StatusBadRequest, "limit wants a whole number from 1 to %d, or none for an export; got %q", most, text)
 	}
 	return n, nil
 }
@@ -187,7 +184,7 @@ func (l *listing) check() error {
 func (r *resource) parseProperties(text string) ([]member, error) {
 	only := []member{}
 	for _, name := range strings.Split(text, ",") {
-		at := slices.IndexFunc(r.members, func(m member) bool { return r.info.Columns[m.column].Name == name })
+		at := slices.IndexFunc(r.members, func(m member) bool { return r.nameOf(m) == name })
 		if at < 0 {
 			return nil, NewProblem(http.StatusBadRequest, "properties: %s have no property %q; they have %s", r.path, name, listOr(r.columnNames(), "none"))
 		}
@@ -224,7 +221,7 @@ func (r *resource) orderTerm(name string) (gate.Term, error) {
 			return gate.Term{}, NewProblem(http.StatusBadRequest, "sortby: %s have no relation %q to one row; they have %s", at.path, word, listOr(at.singleNames(), "none"))
 		}
 		steps = append(steps, rel)
-		at = rel.to
+		at = rel.to()
 	}
 	column := words[len(words)-1]
 	i, ok := at.find(column)
@@ -295,7 +292,7 @@ func (l *listing) send(w http.ResponseWriter, r *http.Request, query *gate.Query
 	if l.limit == 0 {
 		return l.export(w, r, query)
 	}
-	db := l.res.api.db(r.Context())
+	db := l.res.api.readDB(r.Context())
 	ordered := gate.OrderByKey(query)
 	start, backwards, offset, err := l.start(ordered)
 	if err != nil {
@@ -356,7 +353,7 @@ func (l *listing) findPlaces(r *http.Request, query *gate.Query[any], set *rowSe
 			return ""
 		}
 		var text string
-		text, err = gate.Place(r.Context(), l.res.api.db(r.Context()), query, row, before)
+		text, err = gate.Place(r.Context(), l.res.api.readDB(r.Context()), query, row, before)
 		return text
 	}
 	switch {

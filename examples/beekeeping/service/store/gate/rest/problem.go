@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"slices"
 	"strings"
 
 	"beekeeping/store/gate"
@@ -43,6 +42,9 @@ func NewProblem(status int, format string, args ...any) *Problem {
 
 // Error returns the detail.
 func (p *Problem) Error() string { return p.Detail }
+
+// ServeHTTP answers a request with the problem, for handlers around an API.
+func (p *Problem) ServeHTTP(w http.ResponseWriter, r *http.Request) { p.send(w, r) }
 
 // send writes the problem.
 func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
@@ -83,8 +85,11 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 	case errors.Is(err, gate.ErrStale):
 		return NewProblem(http.StatusConflict, "the row has been changed meanwhile; read it again")
 	case errors.As(err, &broken):
-		if r != nil && a.config.Identify != nil {
-			r = a.sightOf(IdentityOf(ctx))[r]
+		if r != nil {
+			r = r.own.seen(ctx)
+			shown := *broken
+			shown.Columns = r.outwards(broken.Columns)
+			broken = &shown
 		}
 		return a.problemOfConstraint(r, broken)
 	case errors.Is(err, gate.ErrUnavailable):
@@ -109,7 +114,7 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 	case gate.StillReferenced:
 		return NewProblem(http.StatusConflict, "%s", r.referencedText(broken.Table))
 	case gate.ReferenceBroken:
-		return faulty(NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there"), broken.Columns, "there is no such row")
+		return faulty(noSuchReference(), broken.Columns, "there is no such row")
 	case gate.NotNullBroken:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is missing"), broken.Columns, "must not be null")
 	case gate.TooLong:
@@ -119,6 +124,12 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err), broken.Columns, "has another form")
 	}
 	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
+}
+
+// noSuchReference is the problem of a row that refers to nothing, or to what its
+// sender may not see, which looks the same.
+func noSuchReference() *Problem {
+	return NewProblem(http.StatusUnprocessableEntity, "the row refers to one that is not there")
 }
 
 func named(rule string) string {
@@ -144,19 +155,14 @@ func (r *resource) referencedText(table string) string {
 	if r == nil || len(r.referredBy) == 0 {
 		return "other rows still refer to this one"
 	}
-	if path := r.api.pathOf(table); slices.Contains(r.referredBy, path) {
-		return "the row is still referred to by " + path
-	}
-	return "the row is still referred to, by one of " + strings.Join(r.referredBy, ", ")
-}
-
-func (a *API) pathOf(table string) string {
-	for _, other := range a.resources {
+	var paths []string
+	for _, other := range r.referredBy {
 		if other.info.Name == table {
-			return other.path
+			return "the row is still referred to by " + other.path
 		}
+		paths = append(paths, other.path)
 	}
-	return table
+	return "the row is still referred to, by one of " + strings.Join(paths, ", ")
 }
 
 func faulty(p *Problem, columns []string, detail string) *Problem {

@@ -1,7 +1,6 @@
 package rest
 
 import (
-	"context"
 	"net/http"
 	"strings"
 	"sync"
@@ -24,14 +23,19 @@ func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], k
 	if err != nil {
 		return err
 	}
-	return res.sendFirst(w, r, gate.Untyped(s.query.Where(s.withKey(key))))
+	var part any
+	if res.own.finds != nil {
+		part = s.keyParts(&key)[0]
+	}
+	return res.sendFirst(w, r, res.among(gate.Untyped(s.query.Where(s.withKey(key)))), part)
 }
 
 // rowParameters are those of requests for one row.
 var rowParameters = []string{"with", "properties", "f"}
 
-// sendFirst answers with the first row of a query.
-func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *gate.Query[any]) error {
+// sendFirst answers with the first row of a query. Where that is the one whose
+// key has the value that part points to, it may be read together with others.
+func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *gate.Query[any], part any) error {
 	l := listing{res: r, limit: 1}
 	values, err := readQuery(req)
 	if err != nil {
@@ -54,7 +58,15 @@ func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *ga
 	if err := l.check(); err != nil {
 		return err
 	}
-	row, err := gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.db(req.Context()))
+	var row any
+	if part != nil && r.findsTogether(req.Context(), &l) {
+		if row, err = r.findTogether(req.Context(), part); err != nil {
+			return err
+		}
+	}
+	if row == nil {
+		row, err = gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.readDB(req.Context()))
+	}
 	if err != nil {
 		return err
 	}
@@ -67,7 +79,7 @@ func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, ro
 	defer putBuffer(b)
 	*b = (*b)[:0]
 	switch l.format.name {
-	case "csv":
+	case asCSV.name, asSafe.name:
 		l.format.begin(b, l.shown(), l.res)
 		*b = l.format.appendRow(*b, l, row)
 	case "xml":
@@ -99,7 +111,7 @@ func ListUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C]
 		if err != nil {
 			return err
 		}
-		l, query, err := readList(r, res, gate.Untyped(of(row)))
+		l, query, err := readList(r, res, res.among(gate.Untyped(of(row))))
 		if err != nil {
 			return err
 		}
@@ -120,7 +132,7 @@ func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C],
 		if err != nil {
 			return err
 		}
-		return res.sendFirst(w, r, gate.Untyped(of(row)))
+		return res.sendFirst(w, r, res.among(gate.Untyped(of(row))), nil)
 	}
 }
 
@@ -128,19 +140,24 @@ func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C],
 // must be allowed to do this.
 func readParent[P, K any](r *http.Request, s *Shape[P, K], v verb) (P, error) {
 	var none P
-	if _, err := s.res.in(r.Context(), v); err != nil {
+	res, err := s.res.in(r.Context(), v)
+	if err != nil {
 		return none, err
 	}
 	key, err := ReadKey(r, s)
 	if err != nil {
 		return none, err
 	}
-	return find(r.Context(), s.res.api.db(r.Context()), s, key)
+	db := res.api.db(r.Context())
+	if r.Method == http.MethodGet || r.Method == http.MethodHead {
+		db = res.api.readDB(r.Context())
+	}
+	return one(s, res, key).First(r.Context(), db)
 }
 
-// find returns the row of a key.
-func find[E, K any](ctx context.Context, db gate.DB, s *Shape[E, K], key K) (E, error) {
-	return s.query.Where(s.withKey(key)).First(ctx, db)
+// one is the query for the row of a key, if the caller may deal with it.
+func one[E, K any](s *Shape[E, K], res *resource, key K) *gate.Query[E] {
+	return gate.Typed[E](res.among(gate.Untyped(s.query.Where(s.withKey(key)))))
 }
 
 // buffers are those in which answers are written. Ones that grew large are

@@ -33,23 +33,39 @@ func Relate[E any](name string, r gate.Related[E]) Relation[E] {
 	rel := gate.RelationOf(r)
 	return Relation[E]{relation{
 		name: name, rel: rel, target: rel.Target(), referring: rel.Holds() == nil,
-		prefix: "," + string(gate.AppendJSONString(nil, name)) + ":",
+		prefix: memberPrefix(name),
 	}}
 }
 
 // resource is a shape without its types.
 type resource struct {
+	own        *resource // as the shape has it
 	path       string
+	base       string // before the path
 	info       *gate.Info
 	api        *API
+	facets     []facet // of each column
 	relations  []relation
-	members    []member
-	referredBy []string                                                // paths of resources that refer to this one
-	create     func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
-	alone      bool                                                    // create stores a row by one statement
+	members    []member // the columns that are shown, and behind them what is computed
+	computed   []computed
+	places     map[string]int // of these, by their names
+	referredBy []*resource
+	rules      map[string]*rule // by the role that they bind
+
+	view *view
+	ctx  context.Context  // of the request, where the view differs from one caller to the next
+	who  *Identity        // the same
+	rows []gate.Cond[any] // all that may be dealt with
+
+	all   *gate.Query[any]
+	finds *gatherer // nil where rows are read each by itself
+	adds  *gatherer // the same for storing them
+
+	create func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
+	alone  bool                                                    // create stores a row by one statement
 }
 
-// member is a column as a JSON member.
+// member is a column as a JSON member, or -1-i for what is computed, number i.
 type member struct {
 	column int
 	prefix string // ,"name":
@@ -61,8 +77,13 @@ type relation struct {
 	rel       gate.Relation
 	target    *gate.Info
 	referring bool // the rows at the other end hold the reference
-	to        *resource
+	at        *resource
 	prefix    string
+
+	ctx   context.Context // of a request
+	who   *Identity       // who sent it
+	bound bool            // to it
+	seen  *resource       // at, bound like this
 }
 
 // NewShape makes the shape of a table or view with a key.
@@ -84,13 +105,12 @@ func NewKeylessShape[E any](path string, t gate.Described[E], relations ...Relat
 
 func newShape[E, K any](path string, all *gate.Query[E], relations []Relation[E]) *Shape[E, K] {
 	info := gate.InfoOf(all)
-	s := &Shape[E, K]{query: all, res: resource{path: path, info: info}}
+	s := &Shape[E, K]{query: all, res: resource{path: path, info: info, all: gate.Untyped(all)}}
 	for i := range info.Columns {
-		c := &info.Columns[i]
-		if !c.Is(gate.Hidden) {
-			s.res.members = append(s.res.members, member{i, "," + string(gate.AppendJSONString(nil, c.Name)) + ":"})
-		}
+		s.res.facets = append(s.res.facets, facet{name: info.Columns[i].Name, hidden: info.Columns[i].Is(gate.Hidden)})
 	}
+	s.res.own = &s.res
+	s.res.index()
 	for _, r := range relations {
 		s.res.relations = append(s.res.relations, r.named)
 	}
@@ -124,6 +144,10 @@ func (r *resource) appendMembers(b []byte, shown []member, row any, nodes []node
 	*fields = r.info.Fields((*fields)[:0], row)
 	for _, m := range shown {
 		b = append(b, m.prefix...)
+		if m.column < 0 {
+			b = r.appendComputed(b, m, row)
+			continue
+		}
 		b = r.info.Columns[m.column].AppendJSON(b, (*fields)[m.column])
 	}
 	clear(*fields)
@@ -173,17 +197,38 @@ func (r *resource) relationNames() []string {
 
 // columnNames are those that are not hidden.
 func (r *resource) columnNames() []string {
-	names := make([]string, len(r.members))
-	for i, m := range r.members {
-		names[i] = r.info.Columns[m.column].Name
+	names := make([]string, len(r.stored()))
+	for i, m := range r.stored() {
+		names[i] = r.facets[m.column].name
 	}
 	return names
 }
 
 // find returns the column of that name, unless it is hidden.
 func (r *resource) find(name string) (int, bool) {
-	i, ok := r.info.Find(name)
-	return i, ok && !r.info.Columns[i].Is(gate.Hidden)
+	i, ok := r.places[name]
+	return i, ok
+}
+
+// outward is the name of a column from outside; there is none for one that is
+// not shown.
+func (r *resource) outward(column string) string {
+	i, ok := r.info.Find(column)
+	if !ok || r.facets[i].hidden {
+		return ""
+	}
+	return r.facets[i].name
+}
+
+// outwards are the names of those columns that are shown.
+func (r *resource) outwards(columns []string) []string {
+	var names []string
+	for _, c := range columns {
+		if name := r.outward(c); name != "" {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 func listOr(names []string, none string) string {
@@ -244,5 +289,5 @@ func (r *resource) location(row any) string {
 		}
 		key = append(key, url.PathEscape(string(gate.AppendText(nil, fields[k])))...)
 	}
-	return fmt.Sprintf("%s/%s/%s", r.api.config.Base, r.path, key)
+	return fmt.Sprintf("%s/%s/%s", r.base, r.path, key)
 }

@@ -29,7 +29,7 @@ type summaryColumn struct {
 
 var summaryParameters = []string{"by", "measure", "having", "sortby", "limit", "offset", "filter", "filter-lang", "q", "f"}
 
-var summaryFormats = []format{asJSON, asNDJSON, asCSV}
+var summaryFormats = []format{asJSON, asNDJSON, asCSV, asSafe}
 
 // Summarize makes a handler for values of groups of rows: counts, sums, minima,
 // maxima, averages, and the values that there are.
@@ -42,7 +42,7 @@ func Summarize[E, K any](s *Shape[E, K]) Handler {
 		if err != nil {
 			return err
 		}
-		m, err := readSummary(r, res, rows)
+		m, err := readSummary(r, res, res.among(rows))
 		if err != nil {
 			return err
 		}
@@ -55,7 +55,7 @@ func readSummary(r *http.Request, res *resource, rows *gate.Query[any]) (*summar
 	if err != nil {
 		return nil, err
 	}
-	m := &summary{res: res, query: gate.Summary{Rows: rows, Limit: defaultLimit}, language: values.Get("filter-lang")}
+	m := &summary{res: res, query: gate.Summary{Rows: rows, Limit: res.api.config.Limits.Page}, language: values.Get("filter-lang")}
 	if m.format, err = chooseFormat(r, values.Get("f"), summaryFormats); err != nil {
 		return nil, err
 	}
@@ -162,7 +162,10 @@ func (m *summary) measure(text string) (summaryColumn, error) {
 	if err != nil {
 		return summaryColumn{}, err
 	}
-	c := summaryColumn{name: name + "_" + of, value: value{term: gate.Aggregate(name, v.term), family: numbers}}
+	if of = name + "_" + of; m.res.api.config.Camel {
+		of = gate.CamelCase(of)
+	}
+	c := summaryColumn{name: of, value: value{term: gate.Aggregate(name, v.term), family: numbers}}
 	switch name {
 	case "sum", "avg":
 		if v.family != numbers {
@@ -183,8 +186,9 @@ func (m *summary) readParameter(name string, values []string) (err error) {
 	switch name {
 	case "by", "measure", "filter-lang", "f":
 	case "limit":
-		if m.query.Limit, err = readLimit(last); err == nil && m.query.Limit == 0 {
-			err = NewProblem(http.StatusBadRequest, "limit wants a whole number from 1 to %d; got %q", maxLimit, last)
+		most := m.res.api.config.Limits.Rows
+		if m.query.Limit, err = readLimit(last, most); err == nil && m.query.Limit == 0 {
+			err = NewProblem(http.StatusBadRequest, "limit wants a whole number from 1 to %d; got %q", most, last)
 		}
 	case "offset":
 		m.query.Offset, err = readWhole("offset", last, maxOffset)
@@ -262,11 +266,11 @@ func (m *summary) send(w http.ResponseWriter, r *http.Request) error {
 	b := buffers.Get().(*[]byte)
 	defer putBuffer(b)
 	*b = append((*b)[:0], m.format.open...)
-	if m.format.name == "csv" {
-		*b = appendCSV(*b, m.names())
+	if m.format.isCSV() {
+		*b = m.format.appendRecord(*b, m.names())
 	}
 	written := false
-	err := m.query.Read(r.Context(), m.res.api.db(r.Context()), func() []any { return fields }, func() error {
+	err := m.query.Read(r.Context(), m.res.api.readDB(r.Context()), func() []any { return fields }, func() error {
 		if written {
 			*b = append(*b, m.format.between...)
 		}
@@ -288,14 +292,14 @@ func (m *summary) send(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (m *summary) appendGroup(b []byte, fields []any) []byte {
-	if m.format.name == "csv" {
+	if m.format.isCSV() {
 		record := make([]string, len(fields))
 		for i, f := range fields {
 			if !gate.IsNull(f) {
 				record[i] = string(gate.AppendText(nil, f))
 			}
 		}
-		return appendCSV(b, record)
+		return m.format.appendRecord(b, record)
 	}
 	for i, c := range m.columns {
 		b = append(b, "{,"[min(i, 1)])

@@ -82,7 +82,7 @@ func (r *resource) addPath(nodes []node, words []string) ([]node, error) {
 	}
 	if place < 0 {
 		place = len(nodes)
-		nodes = append(nodes, node{index: at, to: r.relations[at].to})
+		nodes = append(nodes, node{index: at, to: r.relations[at].to()})
 	}
 	if bounded {
 		inside, closed := strings.CutSuffix(options, ")")
@@ -116,17 +116,17 @@ func (r *relation) narrow(options string) (*gate.Query[any], error) {
 		switch key {
 		case "limit":
 			n, err := strconv.Atoi(value)
-			if err != nil || n < 1 || n > maxLimit {
-				return nil, NewProblem(http.StatusBadRequest, "with: limit wants a whole number from 1 to %d; got %q", maxLimit, value)
+			if err != nil || n < 1 || n > r.at.api.config.Limits.Rows {
+				return nil, NewProblem(http.StatusBadRequest, "with: limit wants a whole number from 1 to %d; got %q", r.at.api.config.Limits.Rows, value)
 			}
 			query = query.Limit(n)
 		case "sortby":
 			var err error
-			if query, err = r.to.readOrder(query, value); err != nil {
+			if query, err = r.to().readOrder(query, value); err != nil {
 				return nil, err
 			}
 		default:
-			return nil, NewProblem(http.StatusBadRequest, "with: there is no option %q; there are limit and sortby, as in %s(limit:5;sortby:-%s)", key, r.name, listFirst(r.to.columnNames()))
+			return nil, NewProblem(http.StatusBadRequest, "with: there is no option %q; there are limit and sortby, as in %s(limit:5;sortby:-%s)", key, r.name, listFirst(r.to().columnNames()))
 		}
 	}
 	return gate.OrderByKey(query), nil
