@@ -249,6 +249,15 @@ type Routine struct {
 	Comment    string     `json:"comment,omitempty"`
 }
 
+// Reads reports whether the routine says that it changes nothing.
+func (r *Routine) Reads() bool {
+	switch strings.ToLower(r.Volatility) {
+	case "immutable", "stable", "reads sql data", "no sql":
+		return r.Kind == "function"
+	}
+	return false
+}
+
 // Argument is one of a routine's.
 type Argument struct {
 	Name     string `json:"name,omitempty"`

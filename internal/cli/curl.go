@@ -16,6 +16,7 @@ func (a *app) showCalls(c, chosen *catalog.Catalog, p *project.Project) error {
 	if err != nil {
 		return err
 	}
+	m = m.Seen()
 	for i := range chosen.Tables {
 		e := m.Entity(chosen.Tables[i].FullName())
 		if e == nil {
@@ -33,6 +34,10 @@ func (a *app) showCalls(c, chosen *catalog.Catalog, p *project.Project) error {
 func calls(e *model.Entity, base string) []string {
 	all := base + "/" + e.Path
 	list := []string{get(all + "?limit=3"), get(all + "/summary?measure=count")}
+	if e.Bulk > 0 {
+		one := all + "?" + e.Key[0].Column.Name + "=0"
+		list = append(list, send("PATCH", quote(one), nil), "curl -X DELETE "+quote(one))
+	}
 	if e.Verbs != model.ReadOnly {
 		list = append(list, send("POST", all, e.Example(nil)))
 	}
@@ -44,6 +49,13 @@ func calls(e *model.Entity, base string) []string {
 	if e.Verbs == model.Full {
 		whole := e.Example(nil)
 		list = append(list, send("PATCH", row, changeOf(e, whole)), send("PUT", row, whole))
+	}
+	for _, f := range e.Contents() {
+		content := row + "/" + f.Content.Path
+		list = append(list, get(content)+" --output "+f.Content.Path)
+		if e.Verbs == model.Full {
+			list = append(list, fmt.Sprintf("curl -X PUT %s -H 'Content-Type: %s' --data-binary @%s", content, exampleMedia(f), f.Content.Path))
+		}
 	}
 	for _, r := range e.Relations {
 		under := row + "/" + r.Path
@@ -60,6 +72,18 @@ func calls(e *model.Entity, base string) []string {
 		list = append(list, "curl -X DELETE "+row)
 	}
 	return list
+}
+
+// exampleMedia is a media type that a binary column takes.
+func exampleMedia(f *model.Field) string {
+	switch m := f.Content.Media; {
+	case m == "":
+		return "application/octet-stream"
+	case strings.HasSuffix(m, "/*"):
+		return strings.TrimSuffix(m, "*") + "png"
+	default:
+		return m
+	}
 }
 
 // changeOf is the first property of a row that can be changed.

@@ -34,6 +34,8 @@ func TestGuardedService(t *testing.T) {
   allow: {read: [known], create: [keeper], change: [keeper], delete: [admin]}
 entities:
   keeper: {allow: {read: [admin], create: [admin]}}
+  inspection: {allow: {read: [known, keeper], create: [known], change: [keeper, admin], delete: [admin], rows: {known: "keeper_id = claim.sub", keeper: "hive.apiary.keeper_id = claim.sub"}}}
+  treatment: {allow: {columns: {ended_on: {read: [admin]}, inspection_id: {change: [admin]}}}}
   forage: {allow: {read: [anybody]}}
 `)...)
 	require.NoError(t, os.WriteFile(file, text, 0o644))
@@ -45,8 +47,12 @@ entities:
 	t.Setenv("COOPERATIVE_SECRET", secret)
 	s := startService(t, folder)
 	token := func(roles ...string) string {
+		subject := "someone"
+		if len(roles) > 0 && roles[0] >= "0" && roles[0] <= "9" {
+			subject, roles = roles[0], roles[1:]
+		}
 		text, err := jwt.NewWithClaims(jwt.SigningMethodHS256, jwt.MapClaims{
-			"iss": "https://login.example", "aud": "cooperative", "sub": "someone", "exp": time.Now().Add(time.Hour).Unix(), "roles": roles,
+			"iss": "https://login.example", "aud": "cooperative", "sub": subject, "exp": time.Now().Add(time.Hour).Unix(), "roles": roles,
 		}).SignedString([]byte(secret))
 		require.NoError(t, err)
 		return "Bearer " + text
@@ -74,4 +80,46 @@ entities:
 	s.call("DELETE", location, "", "Authorization", token("keeper"), "If-Match", "*").is(403)
 	s.call("DELETE", location, "", "Authorization", token("admin"), "If-Match", tag).is(412)
 	s.call("DELETE", location, "", "Authorization", token("admin"), "If-Match", "*").is(204)
+	testOwnRows(t, s, func(roles ...string) []string { return []string{"Authorization", token(roles...), "If-Match", "*"} })
+}
+
+// testOwnRows reads and writes inspections, which members know as far as they
+// made them, and keepers as far as they are in their apiaries.
+func testOwnRows(t *testing.T, s *service, as func(roles ...string) []string) {
+	all := s.call("GET", "/api/inspections?limit=1000", "", as("admin", "keeper")[:2]...).is(200).items()
+	assert.Empty(t, all, "someone is the number of no keeper")
+	mine := s.call("GET", "/api/inspections?limit=1000&count=true", "", as("1")[:2]...).is(200)
+	require.NotEmpty(t, mine.items())
+	for _, row := range mine.items() {
+		assert.EqualValues(t, 1, row["keeper_id"])
+	}
+	others := 0
+	for keeper := 1.0; keeper < 6; keeper++ {
+		for _, row := range s.call("GET", "/api/inspections?limit=1000&with=hive.apiary", "", as(fmt.Sprint(keeper), "keeper")[:2]...).is(200).items() {
+			owner := row["hive"].(map[string]any)["apiary"].(map[string]any)["keeper_id"]
+			assert.True(t, owner == keeper || row["keeper_id"] == keeper)
+			if owner == keeper && row["keeper_id"] != keeper {
+				others++
+			}
+		}
+	}
+	assert.NotZero(t, others, "roles add up")
+	groups := s.call("GET", "/api/inspections/summary?by=keeper_id", "", as("1")[:2]...).is(200)
+	assert.JSONEq(t, `{"items":[{"keeper_id":1}]}`, groups.text)
+
+	made := s.call("POST", "/api/inspections", `{"hive_id":1,"done_on":"2031-01-01"}`, as("1")...).is(201)
+	assert.EqualValues(t, 1, made.body["keeper_id"], "the claim fills the column in")
+	s.call("POST", "/api/inspections", `{"hive_id":1,"done_on":"2031-01-02","keeper_id":2}`, as("1")...).is(403).says("would belong to another")
+	s.call("PATCH", made.header.Get("Location"), `{"notes":"x"}`, as("1")...).is(403)
+	s.call("GET", made.header.Get("Location"), "", as("2")...).is(404)
+
+	treatment := s.call("GET", "/api/treatments?limit=1", "", as("1")[:2]...).is(200).items()[0]
+	assert.NotContains(t, treatment, "ended_on")
+	s.call("GET", "/api/treatments?filter=ended_on+IS+NULL", "", as("1")[:2]...).is(400).says("no property")
+	s.call("GET", "/api/treatments?sortby=ended_on", "", as("1")[:2]...).is(400)
+	s.call("GET", "/api/hives?filter=treatments.ended_on+IS+NULL", "", as("1")[:2]...).is(400)
+	at := fmt.Sprintf("/api/treatments/%v", treatment["id"])
+	s.call("PATCH", at, `{"inspection_id":null}`, as("1", "keeper")...).is(403).blames("inspection_id", "the role admin")
+	s.call("PATCH", at, `{"dose":2}`, as("1", "keeper")...).is(200)
+	assert.Contains(t, s.call("GET", at, "", as("1", "admin")[:2]...).is(200).body, "ended_on")
 }

@@ -46,10 +46,10 @@ type apiParameter struct {
 	}
 }
 
-func (s *service) document() apiDocument {
+func (s *service) read() apiDocument {
 	s.t.Helper()
 	var doc apiDocument
-	require.NoError(s.t, json.Unmarshal([]byte(s.get("/openapi.json").is(200).text), &doc))
+	require.NoError(s.t, json.Unmarshal([]byte(s.get(s.document).is(200).text), &doc))
 	return doc
 }
 
@@ -57,7 +57,7 @@ func (s *service) document() apiDocument {
 func (d apiDocument) collections() []string {
 	var paths []string
 	for path, p := range d.Paths {
-		if strings.HasPrefix(path, "/api/") && !strings.Contains(path, "{") && !strings.HasSuffix(path, "/summary") && p.Get != nil {
+		if strings.HasPrefix(path, "/api/") && !strings.Contains(path, "{") && !strings.HasSuffix(path, "/summary") && p.Get != nil && p.columns() != nil {
 			paths = append(paths, path)
 		}
 	}
@@ -317,7 +317,7 @@ func brokenInSQLite(path string) bool {
 
 // testConformance holds the demo's service to its own document.
 func testConformance(t *testing.T, s *service) {
-	doc := s.document()
+	doc := s.read()
 	require.Greater(t, len(doc.collections()), 10)
 	for _, path := range doc.collections() {
 		s.conform(path, doc)

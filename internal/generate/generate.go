@@ -113,13 +113,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if err != nil || fresh {
 		return plan, err
 	}
-	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {
+	if err := plan.understand(ctx, source); err != nil {
 		return nil, err
 	}
-	if err := plan.addQueries(ctx, source); err != nil {
-		return nil, err
-	}
-	plan.Model.AddRoutines(plan.Catalog, p.Routines)
 	plan.doing("rendering the code")
 	if err := plan.render(); err != nil {
 		return nil, err
@@ -133,6 +129,41 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.merge(ctx)
 	return plan, nil
+}
+
+// understand makes the model of what was read.
+func (plan *Plan) understand(ctx context.Context, source read.Source) (err error) {
+	p := plan.project
+	if plan.Model, err = model.Build(plan.Catalog, p, &plan.ledger.Names); err != nil {
+		return err
+	}
+	if err := plan.addQueries(ctx, source); err != nil {
+		return err
+	}
+	plan.Model.AddRoutines(plan.Catalog, p.Routines)
+	return plan.Model.Expose(p.API.Expose)
+}
+
+// Understand reads a schema and makes its model, with the named queries of the
+// project, if there is one, and renders nothing.
+func Understand(ctx context.Context, p *project.Project, source read.Source) (*catalog.Catalog, *model.Model, error) {
+	plan := &Plan{project: p, ledger: &project.Ledger{Names: *project.NewNames()}}
+	var err error
+	if plan.Catalog, err = read.Read(ctx, source); err != nil {
+		return nil, nil, err
+	}
+	if p.Root != "" {
+		if plan.ledger, err = project.LoadLedger(p.Root); err != nil {
+			return nil, nil, err
+		}
+		if err := plan.readQueries(); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := plan.understand(ctx, source); err != nil {
+		return nil, nil, err
+	}
+	return plan.Catalog, plan.Model, nil
 }
 
 func (plan *Plan) doing(what string) {
@@ -160,6 +191,7 @@ func (plan *Plan) render() error {
 		DefaultURL:  starterURL(plan.Model.Engine, p.Database.URL),
 		Tests:       p.Code.Tests,
 		Guarded:     p.API.Guarded(),
+		Desk:        p.API.Desk,
 	}
 	code, err := golang.Render(plan.Model, target)
 	if err != nil {
@@ -169,8 +201,12 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	document := openapi.Render(plan.Model, path.Base(target.Module))
+	document := openapi.Render(plan.Model.Seen(), path.Base(target.Module))
 	code = append(code, render.File{Path: path.Join(target.APIFolder, "openapi.json"), Text: document})
+	for _, v := range plan.Model.Versions {
+		document := openapi.Render(v.Model, path.Base(target.Module)+" "+v.Name)
+		code = append(code, render.File{Path: path.Join(target.APIFolder, golang.DocumentFile(v.Name)), Text: document})
+	}
 	for _, f := range slices.Concat(code, runtime) {
 		plan.files[f.Path] = f
 	}

@@ -1,6 +1,9 @@
 package model
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Endpoint is a path of the service and what can be done with it.
 type Endpoint struct {
@@ -8,29 +11,24 @@ type Endpoint struct {
 	Methods []string
 }
 
-// Endpoints lists the paths of an entity below the base.
+// Endpoints lists the paths of an entity below the base, the summary apart.
 func (e *Entity) Endpoints(base string) []Endpoint {
-	all := Endpoint{Path: base + "/" + e.Path, Methods: []string{"GET"}}
-	if e.Verbs != ReadOnly {
-		all.Methods = append(all.Methods, "POST")
-	}
-	if len(e.Key) == 0 {
-		return []Endpoint{all}
-	}
-	row := Endpoint{Path: all.Path + "/" + e.keyPlaces(), Methods: []string{"GET"}}
-	if e.Verbs == Full {
-		row.Methods = append(row.Methods, "PUT", "PATCH", "DELETE")
-	}
-	list := []Endpoint{all, row}
-	for _, r := range e.Relations {
-		under := Endpoint{Path: row.Path + "/" + r.Path, Methods: []string{"GET"}}
-		if r.Reverse() && r.To.Verbs != ReadOnly {
-			under.Methods = append(under.Methods, "POST")
+	var list []Endpoint
+	for _, r := range e.Routes() {
+		method, path, _ := strings.Cut(r.Pattern, " ")
+		if r.Does == DoesSummarize {
+			continue
 		}
-		list = append(list, under)
-		if r.Linkable() {
-			list = append(list, Endpoint{Path: under.Path + "/" + r.To.keyPlaces(), Methods: []string{"PUT", "DELETE"}})
+		path = strings.Replace(path, "{key}", e.keyPlaces(), 1)
+		if r.Relation != nil {
+			path = strings.Replace(path, "{other}", r.Relation.To.keyPlaces(), 1)
 		}
+		at := slices.IndexFunc(list, func(p Endpoint) bool { return p.Path == base+path })
+		if at < 0 {
+			at = len(list)
+			list = append(list, Endpoint{Path: base + path})
+		}
+		list[at].Methods = append(list[at].Methods, method)
 	}
 	return list
 }

@@ -32,6 +32,8 @@ type Model struct {
 	Composites []*Composite
 	Joins      []*catalog.Table // tables that are only a relation
 	Queries    []*QueryFile
+	Exposed    []*Exposed // named queries and routines that have an endpoint
+	Versions   []*Version // earlier ones of the interface
 	Followed   []Followed
 	Attention  []Attention
 }
@@ -68,6 +70,8 @@ type Entity struct {
 	Finders   []Finder
 	Relations []*Relation
 	Allow     *project.Allow // who may do what, where that is its own
+	Said      project.Entity // what the project file says of it
+	Bulk      int            // the most rows that one request changes or removes by a filter; 0: none
 }
 
 // Finder is a method that finds a row by a unique key.
@@ -100,6 +104,7 @@ type Field struct {
 	Domain    *Domain    // that the column's type is
 	Composite *Composite // that the column's type is
 	Entity    *Entity    // of a query's row: the field holds one of these
+	Content   *Content   // of a binary column that is a resource of its own
 }
 
 // Limits restrict the values of a field.
@@ -170,6 +175,28 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 	b.addRelations()
 	for _, e := range b.model.Entities {
 		b.addFinders(e)
+		if err := b.addContents(e); err != nil {
+			return nil, err
+		}
+		if e.Bulk = b.project.API.Bulk; b.settings(e.Table).Bulk != nil {
+			e.Bulk = *b.settings(e.Table).Bulk
+		}
+		if e.Verbs != Full {
+			e.Bulk = 0
+		}
+		if err := e.checkAllow(); err != nil {
+			return nil, err
+		}
+		if err := b.checkCamel(e); err != nil {
+			return nil, err
+		}
+		e.Said = b.settings(e.Table)
+		if err := e.checkLook(); err != nil {
+			return nil, err
+		}
+	}
+	if err := b.addVersions(); err != nil {
+		return nil, err
 	}
 	b.gatherAttention()
 	return b.model, nil

@@ -351,6 +351,7 @@ func TestRepeats(t *testing.T) {
 	for _, column := range []string{"id", "request", "answer", "made_at"} {
 		c.Tables[1].Columns = append(c.Tables[1].Columns, catalog.Column{Name: column, Type: catalog.Type{Kind: catalog.Text}})
 	}
+	p.API.Repeats = "request_key"
 	m, err := Build(c, p, project.NewNames())
 	require.NoError(t, err)
 	require.Len(t, m.Entities, 1)

@@ -32,6 +32,9 @@ type NamedQuery struct {
 	Value  *Field           // there is one value a row; else
 	Row    string           // the name of the rows' type
 	Fields []*Field         // of the row
+
+	Reads   bool // it changes nothing
+	Routine bool // of the database
 }
 
 // QueryArg is an argument as a Go parameter.
@@ -42,10 +45,11 @@ type QueryArg struct {
 	List     bool
 	Optional bool
 	Order    []QueryOrder // of an order; then Type is its name
+	Field    *Field       // as it comes from outside, by its own name
 }
 
 // QueryOrder is one order that a caller can choose.
-type QueryOrder struct{ Name, SQL string }
+type QueryOrder struct{ Name, Key, SQL string }
 
 // AddQueries adds the functions of named queries. Their files are given by the
 // paths of the SQL files.
@@ -86,7 +90,7 @@ type queryBuilder struct {
 }
 
 func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
-	n := &NamedQuery{Name: exported(splitWords(q.Name)), Doc: q.Doc, Shape: q.Shape}
+	n := &NamedQuery{Name: exported(splitWords(q.Name)), Doc: q.Doc, Shape: q.Shape, Reads: q.Reads()}
 	if !b.global.reserve(n.Name) {
 		return nil, fault.New("rename it in the line that heads it", "query %s: the store has something else called %s", q.Name, n.Name)
 	}
@@ -160,20 +164,30 @@ func (b *queryBuilder) enum(c catalog.Column, source *catalog.Column) *Enum {
 	return nil
 }
 
+// named is the field under another name.
+func (f *Field) named(name string) *Field {
+	own, column := *f, *f.Column
+	column.Name = name
+	own.Column = &column
+	return &own
+}
+
 func (b *queryBuilder) args(n *NamedQuery, q *sqlquery.Query) error {
 	names := newNamespace("ctx", "db", "q", "to", "row", "v", "list", "err")
 	for _, a := range q.Args {
 		arg := QueryArg{Name: names.give(unexported(splitWords(a.Name))), List: a.List, Optional: a.Optional}
+		arg.Field = &Field{Column: &catalog.Column{Name: a.Name}}
 		if a.Keys != nil {
 			arg.Type = b.global.give(n.Name + exported(splitWords(a.Name)))
 			for _, k := range a.Keys {
-				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + exported(splitWords(k.Name))), k.SQL})
+				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + exported(splitWords(k.Name))), k.Name, k.SQL})
 			}
 			n.Args = append(n.Args, arg)
 			continue
 		}
 		f := b.field(a.Column, a.Source)
 		arg.Value = f.Value
+		arg.Field = f.named(a.Name)
 		switch {
 		case a.List:
 			arg.Type = "[]" + f.Value

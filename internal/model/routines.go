@@ -46,7 +46,7 @@ func chosen(r *catalog.Routine, patterns []string) bool {
 
 func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string) {
 	words := splitWords(r.Name)
-	n = &NamedQuery{Doc: r.Comment, Shape: sqlquery.Nothing}
+	n = &NamedQuery{Doc: r.Comment, Shape: sqlquery.Nothing, Routine: true, Reads: r.Reads()}
 	call := fmt.Sprintf("%s(", b.quoted(r.Schema, r.Name))
 	pieces := []sqlquery.Piece{{Text: call, Arg: -1}}
 	var outputs []catalog.Column
@@ -79,7 +79,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 			continue
 		}
 		f := b.field(catalog.Column{Name: name, Type: t}, nil)
-		n.Args = append(n.Args, QueryArg{Name: names.give(unexported(splitWords(name))), Value: f.Value, Type: f.Value})
+		n.Args = append(n.Args, QueryArg{Name: names.give(unexported(splitWords(name))), Value: f.Value, Type: f.Value, Field: f.named(name)})
 		if n.Out != "" && a.Mode == "inout" {
 			n.In = append(n.In, sqlquery.Piece{Text: ", " + variable + " = ", Arg: -1}, sqlquery.Piece{Arg: len(n.Args) - 1})
 			pieces = append(pieces, sqlquery.Piece{Text: variable, Arg: -1})

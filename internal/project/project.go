@@ -84,17 +84,32 @@ type API struct {
 	Repeats string   `yaml:"repeats"` // the table that keeps answers to requests with an Idempotency-Key
 	Limits  *Limits  `yaml:"limits"`  // of what a request may cost
 	IfMatch bool     `yaml:"ifmatch"` // changes must say by If-Match which version they mean
+	Bulk    int      `yaml:"bulk"`    // the most rows that one PATCH or DELETE of a collection touches; none can when left out
+	Desk    bool     `yaml:"desk"`    // pages for people are served too, at /desk/
+	Gather  bool     `yaml:"gather"`  // requests for single rows that come at once are put together
+	Names   string   `yaml:"names"`   // camel: properties are called keeperId in place of keeper_id
+
+	Expose   map[string][]string `yaml:"expose"`   // named queries and routines, by the names of their functions, and the roles that may call them
+	Versions map[string]Version  `yaml:"versions"` // earlier versions of the interface that are answered still
 }
 
 // Entity overrides what would be chosen for a table.
 type Entity struct {
-	Name    string            `yaml:"name"`
-	Plural  string            `yaml:"plural"`
-	Path    string            `yaml:"path"`
-	Key     []string          `yaml:"key"`
-	As      string            `yaml:"as"`    // the table whose rows a view shows
-	Write   bool              `yaml:"write"` // rows are changed through the view
-	Allow   *Allow            `yaml:"allow"` // what roles may do with it
+	Name   string   `yaml:"name"`
+	Plural string   `yaml:"plural"`
+	Path   string   `yaml:"path"`
+	Key    []string `yaml:"key"`
+	As     string   `yaml:"as"`    // the table whose rows a view shows
+	Write  bool     `yaml:"write"` // rows are changed through the view
+	Allow  *Allow   `yaml:"allow"` // what roles may do with it
+	Bulk   *int     `yaml:"bulk"`  // in place of api.bulk
+
+	Label string   `yaml:"label"` // what the rows are called on pages
+	Group string   `yaml:"group"` // the heading under which they are listed
+	Help  string   `yaml:"help"`  // in place of the comment of the schema
+	Tells string   `yaml:"tells"` // the column that tells a row
+	Order []string `yaml:"order"` // columns, in the order in which they are shown
+
 	Columns map[string]Column `yaml:"columns"`
 }
 
@@ -102,8 +117,19 @@ type Entity struct {
 type Column struct {
 	Name   string `yaml:"name"`
 	Hidden *bool  `yaml:"hidden"`
-	Role   string `yaml:"role"` // created, updated, deleted, version or none
+	Role   string `yaml:"role"`  // created, updated, deleted, version or none
+	Media  string `yaml:"media"` // of a binary column: a media type such as image/*, or the column that holds it
+	Most   int    `yaml:"most"`  // of a binary column: bytes that are taken
+
+	Label  string `yaml:"label"`  // what it is called on pages
+	Help   string `yaml:"help"`   // in place of the comment of the schema
+	Format string `yaml:"format"` // such as currency EUR, percent, relative, mail, link
+	Input  string `yaml:"input"`  // long: a large field
+	Aside  bool   `yaml:"aside"`  // is shown in tables on request only
 }
+
+// Camel is the value of API.Names that spells names of properties like this: keeperId.
+const Camel = "camel"
 
 // Open is the value of API.Access that lets anybody in.
 const Open = "open"

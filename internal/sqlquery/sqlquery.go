@@ -60,6 +60,25 @@ type Query struct {
 	places []place
 }
 
+// changing are words of statements that change something.
+var changing = []string{"insert", "update", "delete", "merge", "into", "call", "truncate"}
+
+// Reads reports whether the text is surely one that only reads, functions that
+// it calls aside.
+func (q *Query) Reads() bool {
+	first := true
+	for _, t := range q.tokens {
+		if t.Kind != script.Word {
+			continue
+		}
+		if first && !slices.ContainsFunc([]string{"select", "with", "values", "table"}, t.Is) || slices.ContainsFunc(changing, t.Is) {
+			return false
+		}
+		first = false
+	}
+	return !first
+}
+
 // Arg is an argument of a query.
 type Arg struct {
 	Name     string

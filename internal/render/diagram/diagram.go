@@ -28,7 +28,8 @@ type Box struct {
 	Name string
 	View bool
 	Rows []Row
-	More int // columns that are not shown
+	More int    // columns that are not shown
+	Link string // where a picture on a page leads; empty: nowhere
 }
 
 // Row is a column in a box.

@@ -10,7 +10,8 @@ import (
 // longestType is how many characters of a type are shown.
 const longestType = 18
 
-const style = `
+// Style is the style sheet of the pictures, for pages that hold an Inline one.
+const Style = `
   text { font: 12px "DejaVu Sans Mono", Menlo, Consolas, monospace; fill: #2b2621; }
   .title { font-size: 14px; font-weight: bold; }
   .name { font-weight: bold; }
@@ -32,11 +33,21 @@ func headColor(b Box) string {
 
 // SVG returns the diagram as a picture, SVG 1.1.
 func (d *Diagram) SVG() string {
+	return d.draw(fmt.Sprintf("<style>%s</style>\n<rect width=\"100%%\" height=\"100%%\" fill=\"#ffffff\"/>\n", Style), true)
+}
+
+// Inline returns the diagram as an element of a page that has the style sheet.
+func (d *Diagram) Inline() string { return d.draw("", false) }
+
+func (d *Diagram) draw(begin string, sized bool) string {
 	l := d.layout()
 	width := max(l.width, 2*margin+float64(runewidth.StringWidth(d.Title))*charWidth*1.2)
 	var b strings.Builder
-	fmt.Fprintf(&b, "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%.0f\" height=\"%.0f\" viewBox=\"0 0 %.0f %.0f\">\n", width, l.height, width, l.height)
-	fmt.Fprintf(&b, "<style>%s</style>\n<rect width=\"100%%\" height=\"100%%\" fill=\"#ffffff\"/>\n", style)
+	b.WriteString("<svg xmlns=\"http://www.w3.org/2000/svg\"")
+	if sized {
+		fmt.Fprintf(&b, " width=\"%.0f\" height=\"%.0f\"", width, l.height)
+	}
+	fmt.Fprintf(&b, " viewBox=\"0 0 %.0f %.0f\">\n%s", width, l.height, begin)
 	fmt.Fprintf(&b, "<text class=\"title\" x=\"%.0f\" y=\"%.0f\">%s</text>\n", margin, margin+6, escapeXML(d.Title))
 	for _, r := range l.routes {
 		l.drawRoute(&b, r)
@@ -55,6 +66,10 @@ func drawBox(b *strings.Builder, box Box, n *node) {
 	class := "box"
 	if box.View {
 		class = "box view"
+	}
+	if box.Link != "" {
+		fmt.Fprintf(b, "<a href=\"%s\">\n", escapeXML(box.Link))
+		defer b.WriteString("</a>\n")
 	}
 	fmt.Fprintf(b, "<g transform=\"translate(%.1f %.1f)\">\n", n.x, n.y)
 	fmt.Fprintf(b, "<rect class=\"%s\" width=\"%.1f\" height=\"%.1f\" rx=\"4\"/>\n", class, n.width, n.height)

@@ -16,15 +16,18 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"maps"
 	"path"
 	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"text/template"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
+	"widegate/gate"
 	"widegate/internal/catalog"
 	"widegate/internal/model"
 	"widegate/internal/parallel"
@@ -44,6 +47,7 @@ type Target struct {
 	DefaultURL  string // for the starter; without a password
 	Tests       bool   // a test for each table is written too
 	Guarded     bool   // the service asks for credentials
+	Desk        bool   // it has pages for people
 }
 
 func (t Target) storeImport() string { return path.Join(t.Module, t.StoreFolder) }
@@ -76,6 +80,12 @@ func Render(m *model.Model, t Target) ([]render.File, error) {
 	}
 	if t.Tests && slices.ContainsFunc(m.Entities, func(e *model.Entity) bool { return e.Verbs == model.Full }) {
 		r.add("tests", false, path.Join(t.StoreFolder, "tables_test.go"), r.tests())
+	}
+	if len(m.Exposed) > 0 {
+		r.add("calls", false, path.Join(t.APIFolder, "calls.go"), r.calls())
+	}
+	if m.API.Desk {
+		r.add("desk", false, path.Join(t.APIFolder, "desk.go"), r.desk())
 	}
 	for _, f := range m.Queries {
 		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
@@ -132,7 +142,7 @@ func (r *renderer) withImports(text []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	used := map[string]bool{}
+	used := map[string]bool{"embed": bytes.Contains(text, []byte("\n//go:embed "))}
 	ast.Inspect(parsed, func(n ast.Node) bool {
 		if selector, ok := n.(*ast.SelectorExpr); ok {
 			if name, ok := selector.X.(*ast.Ident); ok {
@@ -162,8 +172,8 @@ type imported struct{ name, spec string }
 func (r *renderer) importable() [][]imported {
 	gate := r.target.gateImport()
 	return [][]imported{
-		{{"context", `"context"`}, {"http", `"net/http"`}, {"time", `"time"`}},
-		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {r.target.Package, r.target.storeSpec()}},
+		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
+		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.storeSpec()}},
 	}
 }
 
@@ -223,8 +233,37 @@ func (r *renderer) service() any {
 	return map[string]any{
 		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.gateImport(), "StoreSpec": r.target.storeSpec(),
 		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
-		"API": r.model.API, "Allow": r.allow(), "Limits": r.limits(),
+		"API": r.model.API, "Camel": r.model.API.Names == project.Camel, "Allow": r.allow(), "Limits": r.limits(), "Versions": r.versions(), "Exposed": r.model.Exposed,
 	}
+}
+
+// lookAt is how a resource looks, with its path.
+type lookAt struct {
+	Path string
+	model.Look
+}
+
+// desk is what the template of the pages for people sees.
+func (r *renderer) desk() any {
+	var looks []lookAt
+	for _, e := range r.model.Entities {
+		looks = append(looks, lookAt{e.Path, r.model.Look(e)})
+	}
+	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": upperFirst(r.target.command()), "Looks": looks}
+}
+
+// columnLook is how a column looks, as fields of desk.ColumnLook.
+func columnLook(c model.ColumnLook) string {
+	var parts []string
+	for _, field := range []struct{ name, value string }{{"Label", c.Label}, {"Help", c.Help}, {"Format", c.Format}, {"Input", c.Input}} {
+		if field.value != "" {
+			parts = append(parts, field.name+": "+strconv.Quote(field.value))
+		}
+	}
+	if c.Aside {
+		parts = append(parts, "Aside: true")
+	}
+	return strings.Join(parts, ", ")
 }
 
 // allowed is a line of who may do what.
@@ -257,6 +296,12 @@ func (r *renderer) limits() string {
 	if l.Requests > 0 {
 		parts = append(parts, fmt.Sprintf("Requests: %d", l.Requests))
 	}
+	if l.Page > 0 {
+		parts = append(parts, fmt.Sprintf("Page: %d", l.Page))
+	}
+	if l.Rows > 0 {
+		parts = append(parts, fmt.Sprintf("Rows: %d", l.Rows))
+	}
 	if d := l.Timeout(); d > 0 {
 		parts = append(parts, fmt.Sprintf("Statement: %d * time.Millisecond", max(1, d.Milliseconds())))
 	}
@@ -273,7 +318,80 @@ func rolesOf(a *project.Allow) string {
 			parts = append(parts, fmt.Sprintf("%s: []string{%s}", verb.name, quoteList(verb.roles)))
 		}
 	}
+	if len(a.Rows) > 0 {
+		parts = append(parts, "Rows: map[string]string{"+eachOf(a.Rows, strconv.Quote)+"}")
+	}
+	if len(a.Columns) > 0 {
+		parts = append(parts, "Columns: map[string]rest.AllowColumn{"+eachOf(a.Columns, columnRoles)+"}")
+	}
 	return strings.Join(parts, ", ")
+}
+
+// eachOf writes the entries of a map in order.
+func eachOf[V any](entries map[string]V, value func(V) string) string {
+	var list []string
+	for _, key := range slices.Sorted(maps.Keys(entries)) {
+		list = append(list, strconv.Quote(key)+": "+value(entries[key]))
+	}
+	return strings.Join(list, ", ")
+}
+
+func columnRoles(c project.AllowColumn) string {
+	var parts []string
+	if c.Read != nil {
+		parts = append(parts, "Read: []string{"+quoteList(c.Read)+"}")
+	}
+	if c.Change != nil {
+		parts = append(parts, "Change: []string{"+quoteList(c.Change)+"}")
+	}
+	return "{" + strings.Join(parts, ", ") + "}"
+}
+
+// version is an earlier version of the interface, as the template sees it.
+type version struct {
+	*model.Version
+	Var, File string // of its document
+}
+
+func (r *renderer) versions() []version {
+	var list []version
+	for _, v := range r.model.Versions {
+		list = append(list, version{v, "openAPI" + upperFirst(v.Name), DocumentFile(v.Name)})
+	}
+	return list
+}
+
+// DocumentFile is the file with the OpenAPI document of a version.
+func DocumentFile(version string) string { return "openapi-" + version + ".json" }
+
+// formerOf is how a resource was, as fields of rest.Former.
+func formerOf(f model.FormerResource) string {
+	var parts []string
+	if f.Path != "" {
+		parts = append(parts, "Path: "+strconv.Quote(f.Path))
+	}
+	if f.Hidden {
+		parts = append(parts, "Hidden: true")
+	}
+	for _, group := range []struct {
+		name string
+		list []model.Renamed
+	}{{"Columns", f.Columns}, {"Relations", f.Relations}, {"Values", f.Values}} {
+		if len(group.list) == 0 {
+			continue
+		}
+		entries := make([]string, len(group.list))
+		for i, n := range group.list {
+			entries[i] = strconv.Quote(n.Name) + ": " + strconv.Quote(n.Former)
+		}
+		parts = append(parts, group.name+": map[string]string{"+strings.Join(entries, ", ")+"}")
+	}
+	return strings.Join(parts, ", ")
+}
+
+// goDay is a date as Go code.
+func goDay(t time.Time) string {
+	return fmt.Sprintf("time.Date(%d, time.%s, %d, 0, 0, 0, 0, time.UTC)", t.Year(), t.Month(), t.Day())
 }
 
 // tests is what the template of the tables' tests sees.
@@ -292,7 +410,7 @@ func (r *renderer) tests() any {
 
 func (r *renderer) main() any {
 	return map[string]string{
-		"Command": r.target.command(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
+		"Command": r.target.command(), "GateImport": r.target.gateImport(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
 		"StoreSpec": r.target.storeSpec(), "Store": r.target.Package, "API": path.Base(r.target.APIFolder),
 		"URL": r.target.DefaultURL,
 	}
@@ -300,38 +418,43 @@ func (r *renderer) main() any {
 
 func (r *renderer) funcs() template.FuncMap {
 	return template.FuncMap{
-		"quote":          strconv.Quote,
-		"quoteList":      quoteList,
-		"doc":            doc,
-		"oneLine":        comment,
-		"title":          upperFirst,
-		"jsonTag":        jsonTag,
-		"entityDoc":      entityDoc,
-		"enumDoc":        enumDoc,
-		"domainDoc":      domainDoc,
-		"compositeDoc":   compositeDoc,
-		"partPointer":    func(f *model.Field) string { return pointerTo(f, "c."+f.Name) },
-		"slotType":       slotType,
-		"compositeKey":   func(e *model.Entity) bool { return len(e.Key) > 1 },
-		"tableType":      tableType,
-		"tableValue":     tableValue,
-		"columnType":     columnType,
-		"finderArgs":     finderArgs,
-		"finderConds":    finderConds,
-		"finderKey":      finderKey,
-		"queryDoc":       queryDoc,
-		"queryResult":    queryResult,
-		"querySteps":     querySteps,
-		"queryReader":    queryReader,
-		"rowFields":      rowFields,
-		"columnValue":    columnValue,
-		"relationValue":  relationValue,
-		"columnFacts":    r.columnFacts,
-		"fieldPointer":   fieldPointer,
-		"shapeKey":       shapeKey,
-		"canInsert":      func(e *model.Entity) bool { return e.Verbs != model.ReadOnly },
-		"canWrite":       func(e *model.Entity) bool { return e.Verbs == model.Full },
-		"relationRoutes": relationRoutes,
+		"quote":         strconv.Quote,
+		"quoteList":     quoteList,
+		"doc":           doc,
+		"oneLine":       comment,
+		"title":         upperFirst,
+		"jsonTag":       r.jsonTag,
+		"outward":       r.model.Outward,
+		"entityDoc":     entityDoc,
+		"enumDoc":       enumDoc,
+		"domainDoc":     domainDoc,
+		"compositeDoc":  compositeDoc,
+		"partPointer":   func(f *model.Field) string { return pointerTo(f, "c."+f.Name) },
+		"slotType":      slotType,
+		"compositeKey":  func(e *model.Entity) bool { return len(e.Key) > 1 },
+		"tableType":     tableType,
+		"tableValue":    tableValue,
+		"columnType":    columnType,
+		"finderArgs":    finderArgs,
+		"finderConds":   finderConds,
+		"finderKey":     finderKey,
+		"queryDoc":      queryDoc,
+		"queryResult":   queryResult,
+		"querySteps":    querySteps,
+		"queryReader":   queryReader,
+		"rowFields":     rowFields,
+		"columnValue":   columnValue,
+		"relationValue": relationValue,
+		"columnFacts":   r.columnFacts,
+		"fieldPointer":  fieldPointer,
+		"shapeKey":      shapeKey,
+		"canInsert":     func(e *model.Entity) bool { return e.Verbs != model.ReadOnly },
+		"routes":        routes,
+		"formerOf":      formerOf,
+		"columnLook":    columnLook,
+		"callSteps":     r.callSteps,
+		"join":          strings.Join,
+		"goDay":         goDay,
 	}
 }
 
@@ -414,8 +537,8 @@ func sentence(s string) string {
 
 // jsonTag is the name of a field in JSON. A name that cannot stand in a tag is
 // left to the service, which writes rows without them.
-func jsonTag(f *model.Field) string {
-	name := f.Column.Name
+func (r *renderer) jsonTag(f *model.Field) string {
+	name := r.model.Outward(f.Column.Name)
 	if f.Hidden || strings.ContainsFunc(name, func(r rune) bool { return strings.ContainsRune("\"`,\\", r) || r != ' ' && unsafeInComment(r) }) {
 		return "-"
 	}
@@ -577,9 +700,10 @@ func pairList(pairs [][2]string) string {
 
 // columnFacts lists what the runtime is told of a column, but for its field.
 func (r *renderer) columnFacts(f *model.Field) string {
+	c := r.model.Facts(f)
 	var b strings.Builder
-	fmt.Fprintf(&b, "Name: %q, Type: gate.Type%s, ", f.Column.Name, f.Kind)
-	if flags := flagsOf(f); len(flags) > 0 {
+	fmt.Fprintf(&b, "Name: %q, Type: gate.Type%s, ", c.Name, f.Kind)
+	if flags := flagNames(c.Flags); len(flags) > 0 {
 		fmt.Fprintf(&b, "Flags: %s, ", strings.Join(flags, " | "))
 	}
 	number := func(name string, n int) {
@@ -592,63 +716,36 @@ func (r *renderer) columnFacts(f *model.Field) string {
 			fmt.Fprintf(&b, "%s: %q, ", name, s)
 		}
 	}
-	t := f.Column.Type
-	switch f.Kind {
-	case model.KindText, model.KindBytes:
-		number("Max", t.Size)
-	case model.KindNumeric:
-		number("Precision", t.Precision)
-		number("Scale", t.Scale)
-	case model.KindEnum:
-		labels := make([]string, len(f.Enum.Labels))
-		for i, l := range f.Enum.Labels {
-			labels[i] = l.Text
-		}
-		fmt.Fprintf(&b, "Labels: []string{%s}, ", quoteList(labels))
+	number("Max", c.Max)
+	number("Precision", c.Precision)
+	number("Scale", c.Scale)
+	if c.Labels != nil {
+		fmt.Fprintf(&b, "Labels: []string{%s}, ", quoteList(c.Labels))
 	}
-	text("Least", f.Limits.Least)
-	text("Most", f.Limits.Most)
-	text("Above", f.Limits.Above)
-	text("Below", f.Limits.Below)
-	text("Default", f.Constant)
-	text("Cast", r.cast(f))
+	text("Least", c.Least)
+	text("Most", c.Most)
+	text("Above", c.Above)
+	text("Below", c.Below)
+	text("Default", c.Default)
+	text("Cast", c.Cast)
 	return b.String()
 }
 
-// cast is the name that the engine needs to take a text for the column.
-func (r *renderer) cast(f *model.Field) string {
-	if r.model.Engine != catalog.Postgres {
-		return ""
-	}
-	if f.AsText() {
-		return f.Column.Declared
-	}
-	return ""
-}
-
-func flagsOf(f *model.Field) []string {
-	var flags []string
+// flagNames are the runtime's names of flags.
+func flagNames(flags gate.Flag) []string {
+	var names []string
 	for _, flag := range []struct {
-		set  bool
+		flag gate.Flag
 		name string
 	}{
-		{f.InKey, "Key"},
-		{f.Auto, "Auto"},
-		{f.ByDefault && !f.Auto, "HasDefault"},
-		{f.Computed, "Generated"},
-		{f.Nullable, "Nullable"},
-		{f.Hidden, "Hidden"},
-		{f.Opaque, "Opaque"},
-		{f.Role == model.CreatedRole, "CreatedAt"},
-		{f.Role == model.UpdatedRole, "UpdatedAt"},
-		{f.Role == model.DeletedRole, "DeletedAt"},
-		{f.Role == model.VersionRole, "Version"},
+		{gate.Key, "Key"}, {gate.Auto, "Auto"}, {gate.HasDefault, "HasDefault"}, {gate.Generated, "Generated"}, {gate.Nullable, "Nullable"}, {gate.Hidden, "Hidden"},
+		{gate.Opaque, "Opaque"}, {gate.CreatedAt, "CreatedAt"}, {gate.UpdatedAt, "UpdatedAt"}, {gate.DeletedAt, "DeletedAt"}, {gate.Version, "Version"},
 	} {
-		if flag.set {
-			flags = append(flags, "gate."+flag.name)
+		if flags&flag.flag != 0 {
+			names = append(names, "gate."+flag.name)
 		}
 	}
-	return flags
+	return names
 }
 
 func fieldPointer(f *model.Field) string { return pointerTo(f, "e."+f.Name) }
@@ -676,32 +773,73 @@ func shapeKey(store string, e *model.Entity) string {
 	return e.KeyType
 }
 
-// relationRoutes are the routes of an entity's relations, one a line.
-func relationRoutes(store string, e *model.Entity) []string {
-	if len(e.Key) == 0 {
-		return nil
+// routes are those of an entity as code, one a line.
+func routes(store string, e *model.Entity) []string {
+	var lines []string
+	for _, r := range e.Routes() {
+		lines = append(lines, fmt.Sprintf("rest.On(%q, %s)", r.Pattern, handler(store, e, r)))
 	}
-	var routes []string
-	for _, r := range e.Relations {
-		at := fmt.Sprintf("/%s/{key}/%s", e.Path, r.Path)
-		rel := fmt.Sprintf("%s.%s.%s", store, e.Plural, r.Var)
-		args := fmt.Sprintf("s.%s, %s, s.%s", e.Local, rel, r.To.Local)
-		reading := fmt.Sprintf("s.%s, %s.Of, s.%s", e.Local, rel, r.To.Local)
-		if r.Kind == model.ToOne {
-			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.GetUnder(%s))", "GET "+at, reading))
-			continue
-		}
-		routes = append(routes, fmt.Sprintf("rest.On(%q, rest.ListUnder(%s))", "GET "+at, reading))
-		if r.Reverse() && r.To.Verbs != model.ReadOnly {
-			routes = append(routes, fmt.Sprintf("rest.On(%q, rest.CreateUnder(%s))", "POST "+at, args))
-		}
-		if r.Linkable() {
-			routes = append(routes,
-				fmt.Sprintf("rest.On(%q, rest.Link(%s))", "PUT "+at+"/{other}", args),
-				fmt.Sprintf("rest.On(%q, rest.Unlink(%s))", "DELETE "+at+"/{other}", args))
-		}
+	return lines
+}
+
+// handler is what answers a route.
+func handler(store string, e *model.Entity, r model.Route) string {
+	table := store + "." + e.Plural
+	own := "s." + e.Local
+	switch r.Does {
+	case model.DoesList:
+		return "s.list" + e.Plural
+	case model.DoesSummarize:
+		return fmt.Sprintf("rest.Summarize(%s)", own)
+	case model.DoesGet:
+		return "s.get" + e.Name
+	case model.DoesCreate:
+		return fmt.Sprintf("rest.Create(%s, %s.InsertAll)", own, table)
+	case model.DoesReplace:
+		return fmt.Sprintf("rest.Replace(%s, %s.Update)", own, table)
+	case model.DoesChange:
+		return fmt.Sprintf("rest.Change(%s, %s.Update)", own, table)
+	case model.DoesRemove:
+		return fmt.Sprintf("rest.Remove(%s, %s.Delete)", own, table)
+	case model.DoesChangeMany:
+		return fmt.Sprintf("rest.ChangeMany(%s, %s.Update, %d)", own, table, e.Bulk)
+	case model.DoesRemoveMany:
+		return fmt.Sprintf("rest.RemoveMany(%s, %s.Delete, %d)", own, table, e.Bulk)
+	case model.DoesSendContent:
+		return fmt.Sprintf("rest.SendContent(%s, %s)", own, content(r.Content))
+	case model.DoesStoreContent:
+		return fmt.Sprintf("rest.StoreContent(%s, %s, %s.Update)", own, content(r.Content), table)
+	case model.DoesRemoveContent:
+		return fmt.Sprintf("rest.RemoveContent(%s, %s, %s.Update)", own, content(r.Content), table)
 	}
-	return routes
+	relation, to := table+"."+r.Relation.Var, "s."+r.Relation.To.Local
+	switch r.Does {
+	case model.DoesGetUnder:
+		return fmt.Sprintf("rest.GetUnder(%s, %s.Of, %s)", own, relation, to)
+	case model.DoesListUnder:
+		return fmt.Sprintf("rest.ListUnder(%s, %s.Of, %s)", own, relation, to)
+	case model.DoesCreateUnder:
+		return fmt.Sprintf("rest.CreateUnder(%s, %s, %s)", own, relation, to)
+	case model.DoesLink:
+		return fmt.Sprintf("rest.Link(%s, %s, %s)", own, relation, to)
+	}
+	return fmt.Sprintf("rest.Unlink(%s, %s, %s)", own, relation, to)
+}
+
+// content is a binary column as the runtime is told of it.
+func content(f *model.Field) string {
+	c := f.Content
+	what := fmt.Sprintf("Column: %q", f.Column.Name)
+	if c.Media != "" {
+		what += fmt.Sprintf(", Media: %q", c.Media)
+	}
+	if c.MediaColumn != nil {
+		what += fmt.Sprintf(", MediaColumn: %q", c.MediaColumn.Column.Name)
+	}
+	if c.Most > 0 {
+		what += fmt.Sprintf(", Most: %d", c.Most)
+	}
+	return "rest.Content{" + what + "}"
 }
 
 // Runtime copies what a project of the engine needs of the runtime's sources.
@@ -713,6 +851,9 @@ func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
 	if t.Guarded {
 		packages = append(packages, "gate/tokens")
 	}
+	if t.Desk {
+		packages = append(packages, "gate/desk", "gate/desk/assets", "gate/desk/pages")
+	}
 	if engine == catalog.MySQL {
 		packages = append(packages, "gate/sqldb")
 	}
@@ -723,12 +864,16 @@ func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
 			return nil, fmt.Errorf("reading the runtime: %w", err)
 		}
 		for _, entry := range list {
-			if entry.IsDir() || !strings.HasSuffix(entry.Name(), ".go") || strings.HasSuffix(entry.Name(), "_test.go") {
+			if entry.IsDir() || strings.HasSuffix(entry.Name(), "_test.go") {
 				continue
 			}
 			text, err := fs.ReadFile(sources, path.Join(p, entry.Name()))
 			if err != nil {
 				return nil, fmt.Errorf("reading the runtime: %w", err)
+			}
+			if !strings.HasSuffix(entry.Name(), ".go") {
+				files = append(files, render.File{Path: path.Join(t.StoreFolder, p, entry.Name()), Text: text})
+				continue
 			}
 			moved := bytes.ReplaceAll(text, []byte(`"widegate/gate`), []byte(`"`+t.gateImport()))
 			clean, err := format.Source(moved)

@@ -142,6 +142,6 @@ func TestDocs(t *testing.T) {
 		assert.LessOrEqual(t, len(line), docWidth+1)
 		assert.True(t, strings.HasPrefix(line, "// words"))
 	}
-	assert.Equal(t, "-", jsonTag(&model.Field{Column: &catalog.Column{Name: "a,b"}}))
-	assert.Equal(t, "größe", jsonTag(&model.Field{Column: &catalog.Column{Name: "größe"}}))
+	assert.Equal(t, "-", (&renderer{model: &model.Model{API: &project.API{}}}).jsonTag(&model.Field{Column: &catalog.Column{Name: "a,b"}}))
+	assert.Equal(t, "größe", (&renderer{model: &model.Model{API: &project.API{}}}).jsonTag(&model.Field{Column: &catalog.Column{Name: "größe"}}))
 }

@@ -77,9 +77,10 @@ func Render(m *model.Model, title string) []byte {
 	for _, e := range m.Entities {
 		d.addResource(e)
 	}
+	d.addCalls()
 	components := object{
 		{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
-		{"parameters", sharedParameters()},
+		{"parameters", sharedParameters(m.API.Limits)},
 		{"headers", sharedHeaders()},
 		{"responses", problemResponses()},
 	}
@@ -153,6 +154,9 @@ func (d *document) addResource(e *model.Entity) {
 		return
 	}
 	d.paths = append(d.paths, member{at + "/{key}", d.row(e)})
+	for _, f := range e.Contents() {
+		d.paths = append(d.paths, member{at + "/{key}/" + f.Content.Path, d.content(e, f)})
+	}
 	for _, r := range e.Relations {
 		d.addRelation(e, r, at+"/{key}/"+r.Path)
 	}
@@ -175,8 +179,10 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 	var properties object
 	required := []string{}
 	for _, f := range visible(e) {
-		properties = append(properties, member{f.Column.Name, fieldSchema(f)})
-		required = append(required, f.Column.Name)
+		properties = append(properties, member{f.Column.Name, d.titled(e, f, fieldSchema(f))})
+		if e.Everyone(f) {
+			required = append(required, f.Column.Name)
+		}
 	}
 	for _, r := range e.Relations {
 		schema := object{{"oneOf", []object{ref(schemaName(r.To)), {{"type", "null"}}}}}
@@ -186,13 +192,39 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 		properties = append(properties, member{r.JSON, schema})
 	}
 	s := object{{"type", "object"}}
-	if e.Table.Comment != "" {
-		s = append(s, member{"description", e.Table.Comment})
+	if e.Said.Label != "" {
+		s = append(s, member{"title", e.Said.Label})
+	}
+	if text := orElse(e.Said.Help, e.Table.Comment); text != "" {
+		s = append(s, member{"description", text})
 	}
 	if whole {
 		s = append(s, member{"required", required})
 	}
 	return append(s, member{"properties", properties}, member{"additionalProperties", false})
+}
+
+// titled adds what the project file says of a property to its schema.
+func (d *document) titled(e *model.Entity, f *model.Field, s object) object {
+	for _, c := range d.looks(e) {
+		if c.Name != f.Column.Name {
+			continue
+		}
+		if c.Label != "" {
+			s = append(s, member{"title", c.Label})
+		}
+		if c.Help != "" && f.Column.Comment == "" {
+			s = append(s, member{"description", c.Help})
+		}
+	}
+	return s
+}
+
+func (d *document) looks(e *model.Entity) []model.ColumnLook {
+	if len(e.Said.Columns) == 0 {
+		return nil
+	}
+	return d.model.Look(e).Columns
 }
 
 // writeSchema is a row as it is sent: whole to be stored, or part of it as a

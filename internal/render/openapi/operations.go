@@ -8,11 +8,13 @@ import (
 	"strings"
 
 	"widegate/internal/model"
+	"widegate/internal/project"
 )
 
 // operation is one verb of one path.
 type operation struct {
 	entity     *model.Entity
+	tag        string // where there is no entity
 	id         string
 	summary    string
 	parameters []object
@@ -30,7 +32,10 @@ type answer struct {
 }
 
 func (o operation) object() object {
-	op := object{{"operationId", o.id}, {"tags", []string{o.entity.Path}}, {"summary", o.summary}}
+	if o.entity != nil {
+		o.tag = o.entity.Path
+	}
+	op := object{{"operationId", o.id}, {"tags", []string{o.tag}}, {"summary", o.summary}}
 	if len(o.parameters) > 0 {
 		op = append(op, member{"parameters", o.parameters})
 	}
@@ -101,14 +106,15 @@ func sharedHeaders() object {
 }
 
 // sharedParameters are those that mean the same on every path.
-func sharedParameters() object {
+func sharedParameters(limits *project.Limits) object {
 	text := object{{"type", "string"}}
+	most, page := pageLimits(limits)
 	in := func(place, name, description string, schema object) object {
 		return object{{"name", name}, {"in", place}, {"description", description}, {"schema", schema}}
 	}
 	return object{
 		{"limit", in("query", "limit", "The most rows to return; `none` exports all, as NDJSON or CSV.",
-			object{{"default", 50}, {"anyOf", []object{{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}}, {{"type", "string"}, {"enum", []any{"none"}}}}}})},
+			object{{"default", page}, {"anyOf", []object{{{"type", "integer"}, {"minimum", 1}, {"maximum", most}}, {{"type", "string"}, {"enum", []any{"none"}}}}}})},
 		{"offset", in("query", "offset", "How many rows to skip.", object{{"type", "integer"}, {"minimum", 0}, {"maximum", 100000}, {"default", 0}})},
 		{"after", in("query", "after", "The `next` of the page before.", text)},
 		{"sortby", in("query", "sortby", "Columns to order by, separated by commas; one with - before it descends. A dot leads to a related row.", text)},
@@ -116,14 +122,28 @@ func sharedParameters() object {
 		{"filter", in("query", "filter", "A condition in CQL2 (OGC 21-065r2), such as `id >= 10 AND id < 20`. A dot leads to related rows.", text)},
 		{"filter-lang", in("query", "filter-lang", "The encoding of the filter.", object{{"type", "string"}, {"enum", []any{"cql2-text", "cql2-json"}}, {"default", "cql2-text"}})},
 		{"q", in("query", "q", "Words that all stand somewhere in the texts of a row, in any case.", text)},
-		{"f", in("query", "f", "The format of the answer, in place of Accept.", object{{"type", "string"}, {"enum", []any{"json", "ndjson", "csv", "xml"}}})},
+		{"f", in("query", "f", "The format of the answer, in place of Accept.", object{{"type", "string"}, {"enum", []any{"json", "ndjson", "csv", "csv-safe", "xml"}}})},
 		{"by", in("query", "by", "Properties that make the groups, separated by commas; without a measure, the values that there are.", text)},
 		{"measure", in("query", "measure", "What to tell of each group: count, count(x), sum(x), avg(x), min(x) or max(x), separated by commas.", text)},
 		{"having", in("query", "having", "A condition in CQL2 on the measures, such as `count > 3 AND sum_frames > 20`.", text)},
 		{"if-match", in("header", "If-Match", "The ETag of the row as it was read: it is changed only if nobody else did.", text)},
 		{"if-none-match", in("header", "If-None-Match", "An ETag that is known already: the answer is then 304.", text)},
+		{"range", in("header", "Range", "The part that is wanted, such as `bytes=0-1023` (RFC 9110).", text)},
 		{"prefer", in("header", "Prefer", "`return=minimal` leaves the stored row out of the answer (RFC 7240).", text)},
 	}
+}
+
+// pageLimits are the most rows of a page, and how many there are where a request
+// does not say.
+func pageLimits(l *project.Limits) (most, page int) {
+	most, page = 1000, 50
+	if l != nil && l.Rows > 0 {
+		most = l.Rows
+	}
+	if l != nil && l.Page > 0 {
+		page = l.Page
+	}
+	return most, min(page, most)
 }
 
 func shared(names ...string) []object {
@@ -152,7 +172,72 @@ func (d *document) collection(e *model.Entity) object {
 	if e.Verbs == model.ReadOnly {
 		return ops
 	}
-	return append(ops, member{"post", d.creation(e, e, "create"+e.Plural, "Stores "+e.Article+", or many of them.", d.newSchema(e, nil), d.example(e, nil))})
+	ops = append(ops, member{"post", d.creation(e, e, "create"+e.Plural, "Stores "+e.Article+", or many of them.", d.newSchema(e, nil), d.example(e, nil))})
+	if e.Bulk == 0 {
+		return ops
+	}
+	choice := slices.Concat(shared("filter", "filter-lang", "q"), columnParameters(e))
+	counted := []answer{{http.StatusOK, jsonContent(countSchema), nil}}
+	change := ref(schemaName(e) + ".change")
+	return append(ops,
+		member{"patch", operation{
+			guarded: d.model.API.Guarded(), entity: e, id: "change" + e.Plural, summary: fmt.Sprintf("Changes all %s that the request chooses, %d at most, by a merge patch (RFC 7396).", e.Path, e.Bulk),
+			parameters: choice, good: counted,
+			body: object{{"required", true}, {"content", object{
+				{"application/merge-patch+json", object{{"schema", change}}},
+				{"application/json", object{{"schema", change}}},
+			}}},
+			problems: []int{http.StatusBadRequest, http.StatusConflict, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity},
+		}.object()},
+		member{"delete", operation{
+			guarded: d.model.API.Guarded(), entity: e, id: "delete" + e.Plural, summary: fmt.Sprintf("Removes all %s that the request chooses, %d at most.", e.Path, e.Bulk),
+			parameters: choice, good: counted, problems: []int{http.StatusBadRequest, http.StatusConflict},
+		}.object()},
+	)
+}
+
+// countSchema is the number of rows that a request touched.
+var countSchema = object{{"type", "object"}, {"required", []string{"count"}}, {"properties", object{{"count", object{{"type", "integer"}, {"minimum", 0}}}}}, {"additionalProperties", false}}
+
+// content is the path of a binary column.
+func (d *document) content(e *model.Entity, f *model.Field) object {
+	media, words := f.Content.Media, strings.ReplaceAll(f.Column.Name, "_", " ")
+	if media == "" {
+		media = "*/*"
+	}
+	content := object{{media, object{{"schema", object{}}}}}
+	problems := []int{http.StatusNotFound, http.StatusPreconditionFailed}
+	id := e.Name + f.Name
+	ops := object{
+		{"parameters", []object{keyParameter(e, "key")}},
+		{"get", operation{
+			guarded: d.model.API.Guarded(), entity: e, id: "get" + id + "Content", summary: fmt.Sprintf("Returns the %s of %s as it is.", words, e.Article), parameters: shared("if-none-match", "range"),
+			good: []answer{
+				{http.StatusOK, content, []string{"ETag"}}, {http.StatusPartialContent, content, []string{"ETag"}}, {http.StatusNotModified, nil, []string{"ETag"}},
+			},
+			problems: []int{http.StatusNotFound},
+		}.object()},
+	}
+	if e.Verbs != model.Full {
+		return ops
+	}
+	silent := answer{http.StatusNoContent, nil, nil}
+	summary := fmt.Sprintf("Stores the %s of %s.", words, e.Article)
+	if f.Content.Most > 0 {
+		summary = fmt.Sprintf("Stores the %s of %s, of %d bytes at most.", words, e.Article, f.Content.Most)
+	}
+	ops = append(ops, member{"put", operation{
+		guarded: d.model.API.Guarded(), entity: e, id: "store" + id + "Content", summary: summary, parameters: shared("if-match", "if-none-match"),
+		body: object{{"required", true}, {"content", content}}, good: []answer{{http.StatusNoContent, nil, []string{"ETag"}}},
+		problems: append(slices.Clone(problems), http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType),
+	}.object()})
+	if !f.Nullable {
+		return ops
+	}
+	return append(ops, member{"delete", operation{
+		guarded: d.model.API.Guarded(), entity: e, id: "remove" + id + "Content", summary: fmt.Sprintf("Empties the %s of %s.", words, e.Article), parameters: shared("if-match"),
+		good: []answer{silent}, problems: problems,
+	}.object()})
 }
 
 // listing reads rows of a resource, on a path of one.
@@ -184,10 +269,11 @@ func (d *document) creation(on, of *model.Entity, id, summary, schema string, ex
 }
 
 func (d *document) summary(e *model.Entity) object {
+	most, page := pageLimits(d.model.API.Limits)
 	item := object{{"type", "object"}, {"additionalProperties", true}}
 	schema := object{{"type", "object"}, {"required", []string{"items"}}, {"properties", object{{"items", object{{"type", "array"}, {"items", item}}}}}, {"additionalProperties", false}}
 	limits := shared("offset", "by", "measure", "having", "sortby", "filter", "filter-lang", "q", "f")
-	limits = append(limits, query("limit", "The most groups to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", 1000}, {"default", 50}}))
+	limits = append(limits, query("limit", "The most groups to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", most}, {"default", page}}))
 	return object{{"get", operation{
 		guarded: d.model.API.Guarded(), entity: e, id: "summarize" + e.Plural, summary: "Counts, sums and the like of " + e.Path + ", in groups.",
 		parameters: append(limits, columnParameters(e)...),

@@ -1,0 +1,54 @@
+package catalog
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestCompare(t *testing.T) {
+	text := Type{Kind: Text, Size: 60}
+	before := &Catalog{
+		Enums: []Enum{{Name: "temper", Labels: []string{"calm", "fierce"}}, {Name: "old"}},
+		Tables: []Table{
+			{Name: "hive", Kind: BaseTable, Columns: []Column{
+				{Name: "id", Declared: "bigint", Type: Type{Kind: Int, Bits: 64}}, {Name: "name", Declared: "varchar(60)", Type: text}, {Name: "box", Declared: "text", Type: Type{Kind: Text}},
+				{Name: "frames", Declared: "integer", Type: Type{Kind: Int, Bits: 32}, Default: &Default{Kind: Constant, Text: "10"}},
+			}, PrimaryKey: &Key{Columns: []string{"id"}}},
+			{Name: "gone", Kind: BaseTable},
+		},
+		Routines: []Routine{{Name: "weigh", Kind: "function"}},
+	}
+	after := &Catalog{
+		Enums: []Enum{{Name: "temper", Labels: []string{"calm", "nervous"}}, {Name: "new"}},
+		Tables: []Table{
+			{Name: "hive", Kind: BaseTable, Comment: "A box.", Columns: []Column{
+				{Name: "id", Declared: "bigint", Type: Type{Kind: Int, Bits: 64}}, {Name: "name", Declared: "varchar(80)", Type: Type{Kind: Text, Size: 80}, Nullable: true},
+				{Name: "frames", Declared: "integer", Type: Type{Kind: Int, Bits: 32}, Default: &Default{Kind: Constant, Text: "12"}, Comment: "In it."}, {Name: "keeper_id", Declared: "bigint", Type: Type{Kind: Int, Bits: 64}},
+			}, PrimaryKey: &Key{Columns: []string{"id", "keeper_id"}}, References: []Reference{{Columns: []string{"keeper_id"}, Table: "keeper"}}, Uniques: []Key{{Columns: []string{"name"}}}, Checks: []Check{{Expr: "frames > 0"}}},
+			{Name: "overview", Kind: View},
+		},
+	}
+	assert.Equal(t, []string{
+		"hive: the column box is gone",
+		"hive.name is varchar(80) now, was varchar(60)",
+		"hive.name may be null now",
+		"hive.frames: its default is 12 now, was 10",
+		"hive.frames: its comment has changed",
+		"hive: the column keeper_id is new, bigint",
+		"hive: the key is id, keeper_id now, was id",
+		"hive: the unique (name) is new",
+		"hive: the reference of keeper_id to keeper is new",
+		"hive: the check frames > 0 is new",
+		"hive: its comment has changed",
+		"the table gone is gone",
+		"the view overview is new",
+		"temper: the label fierce is gone",
+		"temper: the label nervous is new",
+		"the enum old is gone",
+		"the enum new is new",
+		"the function weigh(0) is gone",
+	}, Compare(before, after))
+	assert.Empty(t, Compare(after, after))
+	assert.Contains(t, Compare(after, before), "hive.name must have a value now")
+}

@@ -1,0 +1,163 @@
+// Package preview serves a database over HTTP with nothing generated. The tables
+// are described to the same runtime that generated code is written for, by rows
+// that hold their values in lists in place of structs; so both answer alike.
+package preview
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"strings"
+
+	"widegate/gate"
+	"widegate/gate/mysql"
+	"widegate/gate/postgres"
+	"widegate/gate/rest"
+	"widegate/gate/sqlite"
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/model"
+	"widegate/internal/project"
+	"widegate/internal/read"
+	"widegate/internal/render/openapi"
+)
+
+// Options are what is asked of a preview beside the project file.
+type Options struct {
+	Writes bool   // rows may be stored, changed and removed
+	Title  string // of the OpenAPI document
+}
+
+// Service answers requests for a database as it is at one moment.
+type Service struct {
+	http.Handler
+	Catalog *catalog.Catalog
+	Model   *model.Model
+
+	db gate.DB
+}
+
+// Open connects to the database of a source, whose schema and model were read.
+func Open(ctx context.Context, source read.Source, c *catalog.Catalog, m *model.Model, o Options) (*Service, error) {
+	for _, e := range m.Entities {
+		withoutRecords(e)
+	}
+	db, err := connect(ctx, c.Engine, source)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{Catalog: c, Model: m, db: db}
+	if s.Handler, err = serve(c, m, db, o); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return s, nil
+}
+
+// CheckSource refuses a source that has no rows.
+func CheckSource(source read.Source) error {
+	if source.URL == "" {
+		return fault.New("name a database: `widegate preview URL`, or `database: {url: …}` in widegate.yaml", "there is no database to look at: scripts and snapshots have no rows")
+	}
+	return nil
+}
+
+// withoutRecords makes texts of composite values: their parts are Go types, which
+// only generated code has.
+func withoutRecords(e *model.Entity) {
+	for _, f := range e.Fields {
+		if f.Kind == model.KindRecord || f.Element != nil && f.Element.Kind == model.KindRecord {
+			f.Kind, f.Composite, f.Element = model.KindOther, nil, nil
+		}
+	}
+}
+
+// Close gives the connections back.
+func (s *Service) Close() error { return s.db.Close() }
+
+func connect(ctx context.Context, engine string, source read.Source) (gate.DB, error) {
+	switch engine {
+	case catalog.Postgres:
+		return postgres.Open(ctx, source.URL)
+	case catalog.MySQL:
+		return mysql.Open(ctx, source.URL)
+	}
+	return sqlite.Open(ctx, source.Path())
+}
+
+// serve makes the service of a model.
+func serve(c *catalog.Catalog, m *model.Model, db gate.DB, o Options) (http.Handler, error) {
+	tables := newTables(m)
+	config := rest.Config{
+		Base: m.Base, DB: db, OpenAPI: openapi.Render(unguarded(m).Seen(), o.Title),
+		Camel: m.API.Names == project.Camel, RequireIfMatch: m.API.IfMatch, Gather: m.API.Gather, Repeats: m.API.Repeats,
+	}
+	if l := m.API.Limits; l != nil {
+		config.Limits = rest.Limits{Body: int64(l.Body), Requests: l.Requests, Statement: l.Timeout(), Page: l.Page, Rows: l.Rows}
+	}
+	for _, v := range m.Versions {
+		config.Versions = append(config.Versions, version(v, o))
+	}
+	var parts []rest.Part
+	for _, e := range m.Entities {
+		parts = append(parts, tables[e].part(tables))
+	}
+	exposed := &calls{model: m, tables: tables}
+	if len(m.Exposed) > 0 {
+		parts = append(parts, exposed.part())
+	}
+	api, err := rest.New(config, parts...)
+	if err != nil {
+		return nil, fmt.Errorf("making the preview: %w", err)
+	}
+	exposed.api = api
+	if o.Writes {
+		return addPages(api, api, c, m, o)
+	}
+	return addPages(api, readOnly(api, m.Base), c, m, o)
+}
+
+// version is an earlier version of the interface as the runtime is told of it.
+func version(v *model.Version, o Options) rest.Version {
+	out := rest.Version{
+		Base: v.Base, Deprecated: v.Deprecated, Sunset: v.Sunset, Resources: map[string]rest.Former{},
+		OpenAPI: openapi.Render(unguarded(v.Model), o.Title+" "+v.Name),
+	}
+	renamed := func(list []model.Renamed) map[string]string {
+		names := map[string]string{}
+		for _, n := range list {
+			names[n.Name] = n.Former
+		}
+		return names
+	}
+	for _, f := range v.Resources {
+		out.Resources[f.Entity.Path] = rest.Former{Path: f.Path, Hidden: f.Hidden, Columns: renamed(f.Columns), Relations: renamed(f.Relations), Values: renamed(f.Values)}
+	}
+	return out
+}
+
+// unguarded is the model without credentials, for which a preview does not ask:
+// it serves this machine, and whoever started it.
+func unguarded(m *model.Model) *model.Model {
+	own, api := *m, *m.API
+	api.Tokens, api.KeyFile, api.Allow = nil, "", nil
+	own.API = &api
+	return &own
+}
+
+// readOnly lets requests through that only read.
+func readOnly(next http.Handler, base string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.Method {
+		case http.MethodGet, http.MethodHead, http.MethodOptions:
+			next.ServeHTTP(w, r)
+			return
+		}
+		if strings.HasPrefix(path.Clean(r.URL.Path), base+"/") {
+			rest.NewProblem(http.StatusForbidden, "the preview only reads; start it with --writes to store, change and remove rows").ServeHTTP(w, r)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
