@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -56,7 +57,7 @@ func readSteps(t *testing.T, path string) []step {
 
 // serves reports whether a command runs until it is ended.
 func serves(command string) bool {
-	return strings.HasPrefix(command, "go run ./cmd/beekeeping") ||
+	return strings.HasPrefix(command, "go run ./cmd/beekeeping") || strings.HasPrefix(command, "widegate preview") ||
 		strings.HasPrefix(command, "widegate demo") && !strings.Contains(command, "--no-start")
 }
 
@@ -102,6 +103,7 @@ type shell struct {
 	t      *testing.T
 	folder string
 	port   string
+	stop   func() // what serves; the next command that does takes its place
 }
 
 func (s *shell) run(st step) {
@@ -136,11 +138,21 @@ func (s *shell) serve(st step, command string) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	read, write := io.Pipe()
 	cmd.Stdout, cmd.Stderr = write, write
+	if s.stop != nil {
+		s.stop()
+	}
 	require.NoError(s.t, cmd.Start())
-	s.t.Cleanup(func() {
-		require.NoError(s.t, syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM))
+	ended := make(chan struct{})
+	go func() {
 		_ = cmd.Wait() // `go run` reports the signal
+		write.Close()
+		close(ended)
+	}()
+	s.stop = sync.OnceFunc(func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
+		<-ended
 	})
+	s.t.Cleanup(s.stop)
 	var text strings.Builder
 	lines := bufio.NewScanner(read)
 	for lines.Scan() {
