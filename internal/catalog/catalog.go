@@ -68,7 +68,8 @@ type Table struct {
 	References []Reference `json:"references,omitempty"`
 	Checks     []Check     `json:"checks,omitempty"`
 	Indexes    []Index     `json:"indexes,omitempty"`
-	Definition string      `json:"definition,omitempty"` // of a view
+	Definition string      `json:"definition,omitempty"` // of a view; in SQLite the statement that makes the table too
+	Triggers   []Trigger   `json:"triggers,omitempty"`   // in SQLite, which drops them with the table
 	Updatable  bool        `json:"updatable,omitempty"`  // a view through which rows can be changed
 	Partition  string      `json:"partition,omitempty"`  // how the rows are divided; the parts are not listed
 	Inherits   []string    `json:"inherits,omitempty"`   // full names of the tables whose columns this one has too
@@ -85,6 +86,8 @@ type Column struct {
 	Default   *Default `json:"default,omitempty"`
 	Domain    string   `json:"domain,omitempty"`    // full name of the domain that the type is
 	Generated string   `json:"generated,omitempty"` // the expression it is computed by
+	Stored    bool     `json:"stored,omitempty"`    // computed when written, where the engine leaves the choice
+	OnUpdate  string   `json:"onUpdate,omitempty"`  // the expression that it is set to when the row changes
 	Comment   string   `json:"comment,omitempty"`
 	Collation string   `json:"collation,omitempty"`
 }
@@ -167,6 +170,7 @@ type Key struct {
 	Name       string   `json:"name,omitempty"`
 	Columns    []string `json:"columns"`
 	Deferrable bool     `json:"deferrable,omitempty"`
+	Index      bool     `json:"index,omitempty"` // an index and no constraint, where the engine tells them apart
 }
 
 // Reference is a foreign key.
@@ -196,6 +200,14 @@ type Index struct {
 	Unique  bool     `json:"unique,omitempty"`
 	Method  string   `json:"method,omitempty"` // lower case; empty is the engine's ordinary one
 	Where   string   `json:"where,omitempty"`
+
+	Definition string `json:"definition,omitempty"` // the statement that makes it, where the columns do not tell all
+}
+
+// Trigger is a trigger of a table.
+type Trigger struct {
+	Name       string `json:"name"`
+	Definition string `json:"definition"`
 }
 
 // Enum is an enum type.
@@ -247,6 +259,7 @@ type Routine struct {
 	Returns    string     `json:"returns,omitempty"` // the declared type
 	Volatility string     `json:"volatility,omitempty"`
 	Comment    string     `json:"comment,omitempty"`
+	Definition string     `json:"definition,omitempty"` // the statement that makes it
 }
 
 // Reads reports whether the routine says that it changes nothing.
@@ -391,6 +404,7 @@ func (t *Table) sort() {
 	slices.SortFunc(t.Checks, func(a, b Check) int {
 		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Expr, b.Expr))
 	})
+	slices.SortFunc(t.Triggers, func(a, b Trigger) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(t.Indexes, func(a, b Index) int { return strings.Compare(a.Name, b.Name) })
 }
 

@@ -7,101 +7,196 @@ import (
 	"strings"
 )
 
-// Compare tells in plain words what is different in a schema, a line for each
-// thing, in the order of the tables.
-func Compare(before, after *Catalog) []string {
+// Change is one thing that is different in a schema.
+type Change struct {
+	Kind  ChangeKind `json:"kind"`
+	Thing string     `json:"thing"`          // table, column, key, reference and so on
+	In    string     `json:"in,omitempty"`   // full name of the table or type that it belongs to, as it is called now
+	Name  string     `json:"name,omitempty"` // its name now, or its last one
+	Was   string     `json:"was,omitempty"`
+	Now   string     `json:"now,omitempty"`
+	Text  string     `json:"text"` // in plain words, without In
+}
+
+// ChangeKind says what happened to a thing.
+type ChangeKind string
+
+// The kinds of changes.
+const (
+	Added   ChangeKind = "added"
+	Dropped ChangeKind = "dropped"
+	Renamed ChangeKind = "renamed"
+	Altered ChangeKind = "altered"
+)
+
+// String is the change as a line of its own.
+func (c Change) String() string {
+	if c.In == "" {
+		return c.Text
+	}
+	return c.In + ": " + c.Text
+}
+
+// Compare tells what is different in a schema: what was renamed first, then a
+// change for each thing in the order of the tables.
+func Compare(before, after *Catalog, renames ...Rename) []Change {
 	c := &comparison{}
+	for _, r := range renames {
+		c.list = append(c.list, r.change())
+	}
+	before = before.Renamed(renames)
 	for i := range before.Tables {
 		old := &before.Tables[i]
 		if now, ok := after.Table(old.Schema, old.Name); ok {
 			c.table(old, now)
 		} else {
-			c.say("the %s %s is gone", old.Kind, old.FullName())
+			c.whole(Dropped, string(old.Kind), old.FullName())
 		}
 	}
 	for i := range after.Tables {
 		now := &after.Tables[i]
 		if _, ok := before.Table(now.Schema, now.Name); !ok {
-			c.say("the %s %s is new", now.Kind, now.FullName())
+			c.whole(Added, string(now.Kind), now.FullName())
 		}
 	}
 	c.enums(before, after)
-	c.routines(before, after)
-	return c.lines
+	c.others("domain", domainTexts(before), domainTexts(after))
+	c.others("composite type", compositeTexts(before), compositeTexts(after))
+	c.others("sequence", sequenceTexts(before), sequenceTexts(after))
+	c.others("", routineTexts(before), routineTexts(after))
+	return c.list
 }
 
 // comparison gathers what is different.
-type comparison struct{ lines []string }
+type comparison struct{ list []Change }
 
-func (c *comparison) say(format string, args ...any) {
-	c.lines = append(c.lines, fmt.Sprintf(format, args...))
+func (c *comparison) add(kind ChangeKind, thing, in, name, was, now, format string, args ...any) {
+	c.list = append(c.list, Change{Kind: kind, Thing: thing, In: in, Name: name, Was: was, Now: now, Text: fmt.Sprintf(format, args...)})
+}
+
+// whole tells of something that came or went as a whole.
+func (c *comparison) whole(kind ChangeKind, thing, name string) {
+	word := "new"
+	if kind == Dropped {
+		word = "gone"
+	}
+	c.add(kind, thing, "", name, "", "", "the %s %s is %s", thing, name, word)
+}
+
+// altered tells of something of a table that is different.
+func (c *comparison) altered(thing, table, name, was, now, format string, args ...any) {
+	c.add(Altered, thing, table, name, was, now, format, args...)
 }
 
 func (c *comparison) table(old, now *Table) {
 	name := now.FullName()
 	if old.Kind != now.Kind {
-		c.say("%s is a %s now, was a %s", name, now.Kind, old.Kind)
+		c.altered("kind", name, "", string(old.Kind), string(now.Kind), "is a %s now, was a %s", now.Kind, old.Kind)
 	}
 	for i := range old.Columns {
-		if _, ok := now.Column(old.Columns[i].Name); !ok {
-			c.say("%s: the column %s is gone", name, old.Columns[i].Name)
+		column := &old.Columns[i]
+		if _, ok := now.Column(column.Name); !ok {
+			c.add(Dropped, "column", name, column.Name, column.Declared, "", "the column %s is gone", column.Name)
 		}
 	}
 	for i := range now.Columns {
 		column := &now.Columns[i]
 		was, ok := old.Column(column.Name)
 		if !ok {
-			c.say("%s: the column %s is new, %s", name, column.Name, column.Declared)
+			c.add(Added, "column", name, column.Name, "", column.Declared, "the column %s is new, %s", column.Name, described(column))
 			continue
 		}
 		c.column(name, was, column)
 	}
 	if a, b := keyText(old.PrimaryKey), keyText(now.PrimaryKey); a != b {
-		c.say("%s: the key is %s now, was %s", name, b, a)
+		c.altered("key", name, "", a, b, "the key is %s now, was %s", b, a)
 	}
-	c.sets(name, "unique", uniqueTexts(old), uniqueTexts(now))
+	c.sets(name, "unique key", uniqueTexts(old), uniqueTexts(now))
 	c.sets(name, "reference", referenceTexts(old), referenceTexts(now))
 	c.sets(name, "check", checkTexts(old), checkTexts(now))
-	if old.Definition != now.Definition {
-		c.say("%s: its definition has changed", name)
+	c.sets(name, "index", indexTexts(old), indexTexts(now))
+	c.sets(name, "trigger", triggerTexts(old), triggerTexts(now))
+	if a, b := strings.Join(old.Options, ", "), strings.Join(now.Options, ", "); a != b {
+		c.altered("options", name, "", a, b, "it is %s now, was %s", orPlain(b), orPlain(a))
+	}
+	if now.IsView() && !SameText(old.Definition, now.Definition) {
+		c.altered("definition", name, "", "", "", "its definition has changed")
 	}
 	if old.Comment != now.Comment {
-		c.say("%s: its comment has changed", name)
+		c.altered("comment", name, "", old.Comment, now.Comment, "its comment has changed")
 	}
+}
+
+func orPlain(options string) string {
+	if options == "" {
+		return "an ordinary table"
+	}
+	return options
+}
+
+// SameText reports whether two definitions differ at most in their layout.
+func SameText(a, b string) bool { return strings.Join(strings.Fields(a), " ") == strings.Join(strings.Fields(b), " ") }
+
+// described is what a new column is, for those who must fill it.
+func described(c *Column) string {
+	text := c.Declared
+	switch {
+	case c.Generated != "":
+		text += ", computed"
+	case !c.Nullable && c.Default == nil:
+		text += ", must have a value"
+	}
+	return text
 }
 
 func (c *comparison) column(table string, was, now *Column) {
-	at := table + "." + now.Name
+	at := now.Name
 	if was.Declared != now.Declared || !reflect.DeepEqual(was.Type, now.Type) {
-		c.say("%s is %s now, was %s", at, now.Declared, was.Declared)
+		a, b := was.Declared, now.Declared
+		if a == b {
+			a, b = typeText(was), typeText(now)
+		}
+		c.altered("type", table, at, a, b, "%s is %s now, was %s", at, b, a)
 	}
 	switch {
 	case was.Nullable && !now.Nullable:
-		c.say("%s must have a value now", at)
+		c.altered("null", table, at, "nullable", "mandatory", "%s must have a value now", at)
 	case !was.Nullable && now.Nullable:
-		c.say("%s may be null now", at)
+		c.altered("null", table, at, "mandatory", "nullable", "%s may be null now", at)
 	}
 	if !reflect.DeepEqual(was.Default, now.Default) {
-		c.say("%s: its default is %s now, was %s", at, defaultText(now.Default), defaultText(was.Default))
+		a, b := defaultText(was.Default), defaultText(now.Default)
+		c.altered("default", table, at, a, b, "the default of %s is %s now, was %s", at, b, a)
 	}
-	if was.Generated != now.Generated {
-		c.say("%s: what computes it has changed", at)
+	if was.Generated != now.Generated || was.Stored != now.Stored || was.OnUpdate != now.OnUpdate {
+		c.altered("computed", table, at, was.Generated, now.Generated, "what computes %s has changed", at)
+	}
+	if was.Collation != now.Collation {
+		c.altered("collation", table, at, was.Collation, now.Collation, "%s is sorted by %s now, was %s", at, orNone(now.Collation), orNone(was.Collation))
 	}
 	if was.Comment != now.Comment {
-		c.say("%s: its comment has changed", at)
+		c.altered("comment", table, at, was.Comment, now.Comment, "the comment of %s has changed", at)
 	}
 }
 
-// sets tells what came and what went of things that have no names of their own.
-func (c *comparison) sets(table, kind string, old, now []string) {
+// typeText tells types apart that are declared alike.
+func typeText(c *Column) string {
+	if len(c.Type.Labels) > 0 {
+		return c.Declared + " of " + strings.Join(c.Type.Labels, ", ")
+	}
+	return fmt.Sprintf("%s (%s)", c.Declared, c.Type.Kind)
+}
+
+// sets tells what came and what went of things that are known by their text.
+func (c *comparison) sets(in, thing string, old, now []string) {
 	for _, text := range old {
 		if !slices.Contains(now, text) {
-			c.say("%s: the %s %s is gone", table, kind, text)
+			c.add(Dropped, thing, in, "", text, "", "the %s %s is gone", thing, text)
 		}
 	}
 	for _, text := range now {
 		if !slices.Contains(old, text) {
-			c.say("%s: the %s %s is new", table, kind, text)
+			c.add(Added, thing, in, "", "", text, "the %s %s is new", thing, text)
 		}
 	}
 }
@@ -111,42 +206,94 @@ func (c *comparison) enums(before, after *Catalog) {
 		full := Qualify(old.Schema, old.Name)
 		now, ok := after.Enum(full)
 		if !ok {
-			c.say("the enum %s is gone", full)
+			c.whole(Dropped, "enum", full)
 			continue
 		}
 		c.sets(full, "label", old.Labels, now.Labels)
+		if !slices.Equal(old.Labels, now.Labels) && len(old.Labels) == len(now.Labels) && equalSets(old.Labels, now.Labels) {
+			c.altered("labels", full, "", "", "", "its labels have another order")
+		}
 	}
 	for _, now := range after.Enums {
-		if full := Qualify(now.Schema, now.Name); !hasEnum(before, full) {
-			c.say("the enum %s is new", full)
+		full := Qualify(now.Schema, now.Name)
+		if _, ok := before.Enum(full); !ok {
+			c.whole(Added, "enum", full)
 		}
 	}
 }
 
-func hasEnum(c *Catalog, full string) bool {
-	_, ok := c.Enum(full)
-	return ok
+func equalSets(a, b []string) bool {
+	return !slices.ContainsFunc(a, func(s string) bool { return !slices.Contains(b, s) })
 }
 
-func (c *comparison) routines(before, after *Catalog) {
-	texts := func(list []Routine) []string {
-		var all []string
-		for _, r := range list {
-			all = append(all, fmt.Sprintf("%s %s(%d)", r.Kind, Qualify(r.Schema, r.Name), len(r.Arguments)))
-		}
-		return all
+// named is a thing that is known by its name, and what else there is to it.
+type named struct{ thing, name, text string }
+
+// others compares things by name. An empty word leaves it to each what it is.
+func (c *comparison) others(thing string, old, now []named) {
+	find := func(list []named, n named) int {
+		return slices.IndexFunc(list, func(x named) bool { return x.name == n.name && x.thing == n.thing })
 	}
-	old, now := texts(before.Routines), texts(after.Routines)
-	for _, text := range old {
-		if !slices.Contains(now, text) {
-			c.say("the %s is gone", text)
-		}
-	}
-	for _, text := range now {
-		if !slices.Contains(old, text) {
-			c.say("the %s is new", text)
+	for _, n := range old {
+		switch i := find(now, n); {
+		case i < 0:
+			c.whole(Dropped, n.thing, n.name)
+		case !SameText(now[i].text, n.text):
+			c.add(Altered, n.thing, "", n.name, "", "", "the %s %s has changed", n.thing, n.name)
 		}
 	}
+	for _, n := range now {
+		if find(old, n) < 0 {
+			c.whole(Added, n.thing, n.name)
+		}
+	}
+}
+
+func domainTexts(c *Catalog) []named {
+	var list []named
+	for _, d := range c.Domains {
+		list = append(list, named{"domain", Qualify(d.Schema, d.Name), fmt.Sprint(d.Declared, d.NotNull, defaultText(d.Default), d.Checks)})
+	}
+	return list
+}
+
+func compositeTexts(c *Catalog) []named {
+	var list []named
+	for _, d := range c.Composites {
+		text := ""
+		for _, f := range d.Fields {
+			text += f.Name + " " + f.Declared + ", "
+		}
+		list = append(list, named{"composite type", Qualify(d.Schema, d.Name), text})
+	}
+	return list
+}
+
+func sequenceTexts(c *Catalog) []named {
+	var list []named
+	for _, s := range c.Sequences {
+		list = append(list, named{"sequence", Qualify(s.Schema, s.Name), ""})
+	}
+	return list
+}
+
+func routineTexts(c *Catalog) []named {
+	var list []named
+	for _, r := range c.Routines {
+		list = append(list, named{r.Kind, r.Signature(), r.Returns + r.Volatility + r.Definition})
+	}
+	return list
+}
+
+// Signature is the full name with the types of the arguments that are given.
+func (r *Routine) Signature() string {
+	var types []string
+	for _, a := range r.Arguments {
+		if a.Mode != "out" && a.Mode != "table" {
+			types = append(types, a.Declared)
+		}
+	}
+	return Qualify(r.Schema, r.Name) + "(" + strings.Join(types, ", ") + ")"
 }
 
 func keyText(k *Key) string {
@@ -167,7 +314,14 @@ func uniqueTexts(t *Table) []string {
 func referenceTexts(t *Table) []string {
 	var list []string
 	for _, r := range t.References {
-		list = append(list, fmt.Sprintf("of %s to %s", strings.Join(r.Columns, ", "), Qualify(r.Schema, r.Table)))
+		text := fmt.Sprintf("of %s to %s", strings.Join(r.Columns, ", "), Qualify(r.Schema, r.Table))
+		if r.OnDelete != "" {
+			text += ", on delete " + r.OnDelete
+		}
+		if r.OnUpdate != "" {
+			text += ", on update " + r.OnUpdate
+		}
+		list = append(list, text)
 	}
 	return list
 }
@@ -180,12 +334,44 @@ func checkTexts(t *Table) []string {
 	return list
 }
 
-func defaultText(d *Default) string {
-	if d == nil {
-		return "none"
+func indexTexts(t *Table) []string {
+	var list []string
+	for _, in := range t.Indexes {
+		text := in.Name + " (" + strings.Join(in.Columns, ", ") + ")"
+		if in.Unique {
+			text = "unique " + text
+		}
+		if in.Where != "" {
+			text += " where " + in.Where
+		}
+		list = append(list, text)
 	}
-	if d.Text == "" {
-		return string(d.Kind)
+	return list
+}
+
+func triggerTexts(t *Table) []string {
+	var list []string
+	for _, trigger := range t.Triggers {
+		list = append(list, trigger.Name)
+	}
+	return list
+}
+
+func defaultText(d *Default) string {
+	switch {
+	case d == nil:
+		return "none"
+	case d.Kind == Identity:
+		return "numbered by the engine"
+	case d.Text == "":
+		return "an empty text"
 	}
 	return d.Text
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
 }

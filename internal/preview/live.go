@@ -115,7 +115,10 @@ func (l *Live) reopen(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	l.service = next
-	changes := catalog.Compare(before.Catalog, next.Catalog)
+	var changes []string
+	for _, c := range catalog.Compare(before.Catalog, next.Catalog) {
+		changes = append(changes, c.String())
+	}
 	if len(changes) == 0 {
 		changes = []string{"the project file has changed"}
 	}

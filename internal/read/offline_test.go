@@ -56,6 +56,7 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 		}
 		for k := range t.Indexes {
 			in := &t.Indexes[k]
+			in.Definition = ""
 			if in.Where != "" {
 				in.Where = "…"
 			}
@@ -73,6 +74,7 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 	}
 	for i := range c.Routines {
 		r := &c.Routines[i]
+		r.Definition = ""
 		r.Returns = width.ReplaceAllString(r.Returns, "$1")
 		for k := range r.Arguments {
 			r.Arguments[k].Declared = width.ReplaceAllString(r.Arguments[k].Declared, "$1")

@@ -63,7 +63,9 @@ func (m *my) setColumnOption(t *myTable, c *catalog.Column, o *ast.ColumnOption)
 	case ast.ColumnOptionComment:
 		c.Comment = strings.Trim(restoreText(o.Expr), "'")
 	case ast.ColumnOptionGenerated:
-		c.Generated = restore(o.Expr)
+		c.Generated, c.Stored = restore(o.Expr), o.Stored
+	case ast.ColumnOptionOnUpdate:
+		c.OnUpdate = strings.ToLower(restore(o.Expr))
 	case ast.ColumnOptionReference:
 		m.addReference(t, "", []string{c.Name}, o.Refer, true)
 	case ast.ColumnOptionCollate:

@@ -287,7 +287,7 @@ func widened(c catalog.Column, args []catalog.Column, digits, scale int) catalog
 // grammar knows nothing.
 func (m *my) createRoutine(text string) {
 	tokens := script.Scan(text, script.MySQL)
-	r := catalog.Routine{Volatility: "contains sql"}
+	r := catalog.Routine{Volatility: "contains sql", Definition: text}
 	open := -1
 	for i, t := range tokens {
 		if t.Is("FUNCTION") || t.Is("PROCEDURE") {

@@ -100,7 +100,7 @@ func (p *pg) statement(n node, text string) error {
 	case "AlterTableStmt":
 		return p.alterTable(n)
 	case "IndexStmt":
-		return p.createIndex(n)
+		return p.createIndex(n, text)
 	case "RenameStmt":
 		return p.rename(n)
 	case "AlterObjectSchemaStmt":
@@ -114,7 +114,7 @@ func (p *pg) statement(n node, text string) error {
 	case "AlterSeqStmt":
 		p.ownSequence(n.at("sequence"), n.list("options"))
 	case "CreateFunctionStmt":
-		p.createRoutine(n)
+		p.createRoutine(n, text)
 	case "DoStmt":
 		p.notes = append(p.notes, catalog.Note{Text: "a DO block is not run: what it makes is not read; a database at `database: {scratch: URL}` would run it"})
 	default:
@@ -713,7 +713,7 @@ func (p *pg) createForeign(n node) error {
 	return nil
 }
 
-func (p *pg) createIndex(n node) error {
+func (p *pg) createIndex(n node, text string) error {
 	t, err := p.table(n.at("relation"))
 	if err != nil {
 		return err
@@ -722,12 +722,13 @@ func (p *pg) createIndex(n node) error {
 	if method := n.text("accessMethod"); method != "btree" {
 		in.Method = method
 	}
-	expressions := false
+	expressions, special := false, n.has("indexIncludingParams")
 	var words []string // of a name, where the index has none
 	for _, e := range n.list("indexParams") {
 		in.Columns = append(in.Columns, p.indexColumn(e))
 		words = append(words, orElse(e.text("name"), orElse(outputName(e.at("expr")), "expr")))
 		expressions = expressions || e.text("name") == ""
+		special = special || e.text("ordering") != "SORTBY_DEFAULT" || e.has("opclass")
 	}
 	if in.Name == "" {
 		in.Name = p.freeName(t, words, "idx")
@@ -738,8 +739,11 @@ func (p *pg) createIndex(n node) error {
 	}
 	p.indexes[full] = t.FullName()
 	if in.Unique && in.Where == "" && !expressions {
-		t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns})
+		t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns, Index: true})
 		return nil
+	}
+	if special {
+		in.Definition = text
 	}
 	t.Indexes = append(t.Indexes, in)
 	return nil

@@ -9,9 +9,9 @@ import (
 
 var parameterModes = map[string]string{"FUNC_PARAM_OUT": "out", "FUNC_PARAM_INOUT": "inout", "FUNC_PARAM_VARIADIC": "variadic", "FUNC_PARAM_TABLE": "table"}
 
-func (p *pg) createRoutine(n node) {
+func (p *pg) createRoutine(n node, text string) {
 	schema, name := p.typeTarget(n.names("funcname"))
-	r := catalog.Routine{Schema: schema, Name: name, Kind: "function", Volatility: "volatile"}
+	r := catalog.Routine{Schema: schema, Name: name, Kind: "function", Volatility: "volatile", Definition: text}
 	if n.flag("is_procedure") {
 		r.Kind = "procedure"
 	}

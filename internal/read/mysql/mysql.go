@@ -239,6 +239,10 @@ func (r *reader) readColumns(ctx context.Context) error {
 			return nil
 		}
 		c.Type = TypeOf(strings.ToLower(dataType), c.Declared, size, precision, scale)
+		c.Stored = strings.Contains(strings.ToUpper(extra), "STORED GENERATED")
+		if m := onUpdate.FindStringSubmatch(extra); m != nil {
+			c.OnUpdate = strings.ToLower(m[1])
+		}
 		switch {
 		case t.IsView():
 			c.Nullable = true
@@ -251,6 +255,8 @@ func (r *reader) readColumns(ctx context.Context) error {
 		return nil
 	})
 }
+
+var onUpdate = regexp.MustCompile(`(?i)\bon update (\S+)`)
 
 var labelText = regexp.MustCompile(`'((?:[^']|'')*)'`)
 
@@ -325,6 +331,12 @@ func labelsOf(declared string) []string {
 	return labels
 }
 
+// A text as MariaDB prints it, and the signs that it puts a backslash before.
+var (
+	quotedText = regexp.MustCompile(`(?s)^'((?:[^'\\]|''|\\.)*)'$`)
+	unescape   = regexp.MustCompile(`(?s)\\(.)`)
+)
+
 // defaultOf reads a default. MariaDB gives it as an expression, with quotes
 // around a text; MySQL gives the bare value and marks expressions in extra.
 func defaultOf(def sql.NullString, extra string, t catalog.Type) *catalog.Default {
@@ -332,8 +344,8 @@ func defaultOf(def sql.NullString, extra string, t catalog.Type) *catalog.Defaul
 		return nil
 	}
 	s := def.String
-	if m := labelText.FindStringSubmatch(s); m != nil && m[0] == s {
-		return &catalog.Default{Kind: catalog.Constant, Text: strings.ReplaceAll(m[1], "''", "'")}
+	if m := quotedText.FindStringSubmatch(s); m != nil {
+		return &catalog.Default{Kind: catalog.Constant, Text: unescape.ReplaceAllString(strings.ReplaceAll(m[1], "''", "'"), "$1")}
 	}
 	isExpression := strings.Contains(strings.ToUpper(extra), "DEFAULT_GENERATED") || strings.ContainsAny(s, "()") ||
 		strings.HasPrefix(strings.ToUpper(s), "CURRENT_")
@@ -374,15 +386,18 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 	var order []place
 	list := map[place]*catalog.Index{}
 	partly := map[place]bool{}
+	parts := map[place][]string{}
+	special := map[place]bool{}
 	err := r.each(ctx, "indexes", `
-		SELECT table_schema, table_name, index_name, column_name, sub_part IS NOT NULL, lower(index_type)
+		SELECT table_schema, table_name, index_name, column_name, coalesce(sub_part, 0), lower(index_type), coalesce(collation, '') = 'D'
 		FROM information_schema.statistics WHERE table_schema IN {schemas} AND non_unique `+nonUnique+`
 		ORDER BY table_schema, table_name, index_name, seq_in_index`, func(row *sql.Rows) error {
 		var at place
 		var column sql.NullString
-		var part bool
+		var length int
 		var method string
-		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &part, &method); err != nil {
+		var descending bool
+		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &length, &method, &descending); err != nil {
 			return err
 		}
 		if list[at] == nil {
@@ -395,16 +410,44 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 		if !column.Valid {
 			column.String = "(expression)"
 		}
-		partly[at] = partly[at] || part || !column.Valid
+		partly[at] = partly[at] || length > 0 || !column.Valid
+		special[at] = special[at] || length > 0 || descending
+		parts[at] = append(parts[at], keyPart(column.String, length, descending))
 		list[at].Columns = append(list[at].Columns, column.String)
 		return nil
 	})
 	for _, at := range order {
 		if t := r.table(at.schema, at.table); t != nil {
-			add(t, *list[at], !partly[at])
+			in := *list[at]
+			if special[at] && (in.Method == "" || in.Method == "hash") {
+				in.Definition = indexText(in, at.table, parts[at])
+			}
+			add(t, in, !partly[at])
 		}
 	}
 	return err
+}
+
+// keyPart is a column of an index as a statement declares it.
+func keyPart(column string, length int, descending bool) string {
+	text := quoteName(column)
+	if length > 0 {
+		text += fmt.Sprintf("(%d)", length)
+	}
+	if descending {
+		text += " DESC"
+	}
+	return text
+}
+
+func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func indexText(in catalog.Index, table string, parts []string) string {
+	unique := ""
+	if in.Unique {
+		unique = "UNIQUE "
+	}
+	return fmt.Sprintf("CREATE %sINDEX %s ON %s (%s)", unique, quoteName(in.Name), quoteName(table), strings.Join(parts, ", "))
 }
 
 func (r *reader) readReferences(ctx context.Context) error {
@@ -502,6 +545,9 @@ func (r *reader) readRoutines(ctx context.Context) error {
 	if err != nil || len(at) == 0 {
 		return err
 	}
+	if err := r.readBodies(ctx); err != nil {
+		return err
+	}
 	return r.each(ctx, "arguments", `
 		SELECT specific_schema, specific_name, coalesce(parameter_name, ''), lower(coalesce(parameter_mode, '')), dtd_identifier
 		FROM information_schema.parameters WHERE specific_schema IN {schemas} AND ordinal_position > 0 ORDER BY specific_schema, specific_name, ordinal_position`, func(row *sql.Rows) error {
@@ -518,4 +564,29 @@ func (r *reader) readRoutines(ctx context.Context) error {
 		}
 		return nil
 	})
+}
+
+var definer = regexp.MustCompile("(?i)\\bDEFINER=(?:`[^`]*`|\\S+?)@(?:`[^`]*`|\\S+) ")
+
+// readBodies reads the statements that make the routines, which stay empty where
+// the user may not see them.
+func (r *reader) readBodies(ctx context.Context) error {
+	for i := range r.catalog.Routines {
+		f := &r.catalog.Routines[i]
+		rows, err := r.db.QueryContext(ctx, "SHOW CREATE "+f.Kind+" "+quoteName(f.Schema)+"."+quoteName(f.Name))
+		if err != nil {
+			return fmt.Errorf("reading the %s %s: %w", f.Kind, f.Name, err)
+		}
+		for rows.Next() {
+			var name, mode, charset, collation, own string
+			var text sql.NullString
+			if err = rows.Scan(&name, &mode, &text, &charset, &collation, &own); err == nil {
+				f.Definition = definer.ReplaceAllString(text.String, "")
+			}
+		}
+		if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+			return fmt.Errorf("reading the %s %s: %w", f.Kind, f.Name, err)
+		}
+	}
+	return nil
 }

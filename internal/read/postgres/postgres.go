@@ -455,7 +455,10 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		SELECT i.indrelid, ic.relname, i.indisunique, coalesce(pg_get_expr(i.indpred, i.indrelid), ''), i.indexprs IS NOT NULL OR NOT i.indisvalid, CASE WHEN am.amname = 'btree' THEN '' ELSE am.amname END,
 			ARRAY(SELECT coalesce(a.attname::text, '(' || pg_get_indexdef(i.indexrelid, u.i::int, true) || ')')
 				FROM unnest(i.indkey::int2[]) WITH ORDINALITY u(n, i) LEFT JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.n AND u.n > 0
-				WHERE u.i <= i.indnkeyatts ORDER BY u.i)
+				WHERE u.i <= i.indnkeyatts ORDER BY u.i),
+			CASE WHEN i.indnatts > i.indnkeyatts OR EXISTS (SELECT 1 FROM unnest(i.indoption::int2[]) o WHERE o <> 0)
+				OR EXISTS (SELECT 1 FROM unnest(i.indclass::oid[]) o JOIN pg_opclass c ON c.oid = o WHERE NOT c.opcdefault)
+				THEN pg_get_indexdef(i.indexrelid) ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam
 		WHERE n.nspname = ANY($1) AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u'))
@@ -463,14 +466,14 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		var id uint32
 		var in catalog.Index
 		var expressions bool
-		if err := row.Scan(&id, &in.Name, &in.Unique, &in.Where, &expressions, &in.Method, &in.Columns); err != nil {
+		if err := row.Scan(&id, &in.Name, &in.Unique, &in.Where, &expressions, &in.Method, &in.Columns, &in.Definition); err != nil {
 			return err
 		}
 		t := r.table(id)
 		switch {
 		case t == nil:
 		case in.Unique && in.Where == "" && !expressions:
-			t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns})
+			t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns, Index: true})
 		default:
 			t.Indexes = append(t.Indexes, in)
 		}
@@ -488,14 +491,15 @@ func (r *reader) readRoutines(ctx context.Context) error {
 		SELECT n.nspname, p.proname, p.prokind::text, p.provolatile::text, coalesce(pg_get_function_result(p.oid), ''),
 			coalesce(obj_description(p.oid, 'pg_proc'), ''), coalesce(p.proargnames, '{}'),
 			coalesce(p.proargmodes::text[], '{}'),
-			ARRAY(SELECT format_type(u.t, NULL) FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[])) WITH ORDINALITY u(t, i) ORDER BY u.i)
+			ARRAY(SELECT format_type(u.t, NULL) FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[])) WITH ORDINALITY u(t, i) ORDER BY u.i),
+			pg_get_functiondef(p.oid)
 		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
 		WHERE n.nspname = ANY($1) AND p.prokind IN ('f', 'p') AND p.prorettype <> 'trigger'::regtype
 			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype IN ('e', 'i'))`, func(row pgx.Rows) error {
 		var f catalog.Routine
 		var kind, volatility string
 		var names, argModes, types []string
-		if err := row.Scan(&f.Schema, &f.Name, &kind, &volatility, &f.Returns, &f.Comment, &names, &argModes, &types); err != nil {
+		if err := row.Scan(&f.Schema, &f.Name, &kind, &volatility, &f.Returns, &f.Comment, &names, &argModes, &types, &f.Definition); err != nil {
 			return err
 		}
 		f.Kind = map[string]string{"f": "function", "p": "procedure"}[kind]

@@ -125,7 +125,7 @@ func changesSchema(statement string) bool {
 func read(ctx context.Context, db *sql.DB) (*catalog.Catalog, error) {
 	r := &reader{db: db, catalog: &catalog.Catalog{Engine: catalog.SQLite}, tables: map[string]int{}}
 	for _, step := range []func(context.Context) error{
-		r.readTables, r.leaveOutUnreadable, r.readColumns, r.readViews, r.readReferences, r.readIndexes, r.estimateRows,
+		r.readTables, r.leaveOutUnreadable, r.readColumns, r.readViews, r.readReferences, r.readIndexes, r.readTriggers, r.estimateRows,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, err
@@ -171,13 +171,11 @@ func (r *reader) readTables(ctx context.Context) error {
 		if err := row.Scan(&kind, &name, &text, &strict); err != nil {
 			return err
 		}
-		t := catalog.Table{Name: name, Kind: catalog.Kind(kind), Rows: -1}
+		t := catalog.Table{Name: name, Kind: catalog.Kind(kind), Definition: text, Rows: -1}
 		if strict {
 			t.Options = append(t.Options, "strict")
 		}
-		if t.IsView() {
-			t.Definition = text
-		} else {
+		if !t.IsView() {
 			r.created[name] = scanCreateTable(text)
 			t.Comment = r.created[name].comment
 			t.Checks = r.created[name].checks
@@ -430,31 +428,36 @@ func (r *reader) readIndexes(ctx context.Context) error {
 	type index struct {
 		catalog.Index
 		origin     string
+		text       string
 		partial    bool
 		expression bool
 	}
 	var list []index
 	tables := []string{}
-	err := r.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, x.name, coalesce(s.sql, '')
+	err := r.each(ctx, `SELECT m.name, l.name, l."unique", l.origin, l.partial, x.name, x."desc" OR x.coll <> 'BINARY', coalesce(s.sql, '')
 		FROM sqlite_schema m JOIN pragma_index_list(m.name) l JOIN pragma_index_xinfo(l.name) x
 		LEFT JOIN sqlite_schema s ON s.type = 'index' AND s.name = l.name
 		WHERE m.type = 'table' AND x.key = 1`+r.but+` ORDER BY m.name, l.seq, x.seqno`,
 		func(row *sql.Rows) error {
-			var table, text string
+			var table string
 			var column sql.NullString
 			var in index
-			if err := row.Scan(&table, &in.Name, &in.Unique, &in.origin, &in.partial, &column, &text); err != nil {
+			var special bool
+			if err := row.Scan(&table, &in.Name, &in.Unique, &in.origin, &in.partial, &column, &special, &in.text); err != nil {
 				return err
 			}
 			if n := len(list); n == 0 || list[n-1].Name != in.Name || tables[n-1] != table {
 				if in.partial {
-					in.Where = partialCondition(text)
+					in.Where = partialCondition(in.text)
 				}
 				list = append(list, in)
 				tables = append(tables, table)
 			}
 			last := &list[len(list)-1]
 			last.expression = last.expression || !column.Valid
+			if special || !column.Valid {
+				last.Definition = last.text
+			}
 			last.Columns = append(last.Columns, orElse(column.String, "(expression)"))
 			return nil
 		})
@@ -464,7 +467,7 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		}
 		t := r.table(tables[i])
 		if in.Unique && !in.partial && !in.expression {
-			key := catalog.Key{Name: in.Name, Columns: in.Columns}
+			key := catalog.Key{Name: in.Name, Columns: in.Columns, Index: in.origin == "c"}
 			if in.origin == "u" {
 				key.Name = r.created[t.Name].uniqueNames[strings.ToLower(strings.Join(in.Columns, ","))]
 			}
@@ -481,6 +484,20 @@ func orElse(s, other string) string {
 		return other
 	}
 	return s
+}
+
+func (r *reader) readTriggers(ctx context.Context) error {
+	return r.each(ctx, `SELECT tbl_name, name, sql FROM sqlite_schema m WHERE type = 'trigger'`+r.but, func(row *sql.Rows) error {
+		var table string
+		var trigger catalog.Trigger
+		if err := row.Scan(&table, &trigger.Name, &trigger.Definition); err != nil {
+			return err
+		}
+		if _, ok := r.tables[table]; ok {
+			r.table(table).Triggers = append(r.table(table).Triggers, trigger)
+		}
+		return nil
+	})
 }
 
 // partialCondition returns what stands behind the last WHERE of an index.

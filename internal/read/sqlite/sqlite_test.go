@@ -58,8 +58,8 @@ func TestKeysAndReferences(t *testing.T) {
 	}, hive.References)
 	assert.Equal(t, []catalog.Key{{Name: "code_once", Columns: []string{"code"}}, {Name: "named", Columns: []string{"stand_id", "name"}}}, hive.Uniques)
 	require.Len(t, hive.Indexes, 2)
-	assert.Equal(t, catalog.Index{Name: "hive_lower", Columns: []string{"(expression)", "code"}}, hive.Indexes[0])
-	assert.Equal(t, catalog.Index{Name: "hive_name", Columns: []string{"name"}, Unique: true, Where: "code IS NULL"}, hive.Indexes[1])
+	assert.Equal(t, catalog.Index{Name: "hive_lower", Columns: []string{"(expression)", "code"}, Definition: "CREATE INDEX hive_lower ON hive (lower(name), code)"}, hive.Indexes[0])
+	assert.Equal(t, catalog.Index{Name: "hive_name", Columns: []string{"name"}, Unique: true, Where: "code IS NULL", Definition: "CREATE UNIQUE INDEX hive_name ON hive (name) WHERE code IS NULL"}, hive.Indexes[1])
 	table(t, c, "last")
 }
 

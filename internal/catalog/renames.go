@@ -1,0 +1,521 @@
+package catalog
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Rename says that something is called otherwise in a later schema.
+type Rename struct {
+	Thing string `json:"thing"`        // table, column, enum or label
+	In    string `json:"in,omitempty"` // full name of the column's table, or of the label's enum, in the later schema
+	From  string `json:"from"`         // tables and enums by their full names
+	To    string `json:"to"`
+
+	Confidence float64 `json:"confidence"` // from 0 to 1; 1 where a person said so
+	Why        string  `json:"why,omitempty"`
+}
+
+// The things that are renamed.
+const (
+	RenamedTable  = "table"
+	RenamedColumn = "column"
+	RenamedEnum   = "enum"
+	RenamedLabel  = "label"
+)
+
+// String is how the rename is written, as in hive.title=name.
+func (r Rename) String() string {
+	if r.In == "" {
+		return r.From + "=" + r.To
+	}
+	return r.In + "." + r.From + "=" + r.To
+}
+
+func (r Rename) change() Change {
+	return Change{Kind: Renamed, Thing: r.Thing, In: r.In, Name: r.To, Was: r.From, Now: r.To, Text: fmt.Sprintf("the %s %s is called %s now", r.Thing, r.From, r.To)}
+}
+
+// clone copies all of a catalog that renaming changes.
+func (c *Catalog) clone() *Catalog {
+	out := *c
+	out.Tables = slices.Clone(c.Tables)
+	for i := range out.Tables {
+		t := &out.Tables[i]
+		t.Columns = slices.Clone(t.Columns)
+		for k := range t.Columns {
+			t.Columns[k].Type = t.Columns[k].Type.clone()
+		}
+		if t.PrimaryKey != nil {
+			key := *t.PrimaryKey
+			key.Columns = slices.Clone(key.Columns)
+			t.PrimaryKey = &key
+		}
+		t.Uniques = slices.Clone(t.Uniques)
+		for k := range t.Uniques {
+			t.Uniques[k].Columns = slices.Clone(t.Uniques[k].Columns)
+		}
+		t.References = slices.Clone(t.References)
+		for k := range t.References {
+			t.References[k].Columns = slices.Clone(t.References[k].Columns)
+			t.References[k].Target = slices.Clone(t.References[k].Target)
+		}
+		t.Indexes = slices.Clone(t.Indexes)
+		for k := range t.Indexes {
+			t.Indexes[k].Columns = slices.Clone(t.Indexes[k].Columns)
+		}
+		t.Checks = slices.Clone(t.Checks)
+	}
+	out.Enums = slices.Clone(c.Enums)
+	for i := range out.Enums {
+		out.Enums[i].Labels = slices.Clone(out.Enums[i].Labels)
+	}
+	return &out
+}
+
+func (t Type) clone() Type {
+	if t.Element != nil {
+		inner := t.Element.clone()
+		t.Element = &inner
+	}
+	return t
+}
+
+// Renamed returns the catalog as it is once the renames have been carried out,
+// in all that refers to what they name. Texts of expressions and views stay.
+func (c *Catalog) Renamed(list []Rename) *Catalog {
+	if len(list) == 0 {
+		return c
+	}
+	out := c.clone()
+	for _, kind := range []string{RenamedTable, RenamedEnum, RenamedColumn, RenamedLabel} {
+		for _, r := range list {
+			if r.Thing == kind {
+				out.rename(r)
+			}
+		}
+	}
+	return out
+}
+
+// Split takes a full name apart. Names of tables may hold a dot only where
+// there is a schema in front of it.
+func Split(full string) (schema, name string) {
+	if before, after, ok := strings.Cut(full, "."); ok {
+		return before, after
+	}
+	return "", full
+}
+
+func (c *Catalog) rename(r Rename) {
+	switch r.Thing {
+	case RenamedTable:
+		c.renameTable(r)
+	case RenamedColumn:
+		c.renameColumn(r)
+	case RenamedEnum:
+		for i := range c.Enums {
+			if e := &c.Enums[i]; Qualify(e.Schema, e.Name) == r.From {
+				e.Schema, e.Name = Split(r.To)
+			}
+		}
+		c.eachType(func(t *Type, declared *string) {
+			if t.Enum == r.From {
+				t.Enum = r.To
+				if declared != nil {
+					*declared = strings.ReplaceAll(*declared, r.From, r.To)
+				}
+			}
+		})
+	case RenamedLabel:
+		for i := range c.Enums {
+			if e := &c.Enums[i]; Qualify(e.Schema, e.Name) == r.In {
+				for k := range e.Labels {
+					if e.Labels[k] == r.From {
+						e.Labels[k] = r.To
+					}
+				}
+			}
+		}
+	}
+}
+
+func (c *Catalog) renameTable(r Rename) {
+	schema, name := Split(r.To)
+	for i := range c.Tables {
+		t := &c.Tables[i]
+		if t.FullName() == r.From {
+			t.Schema, t.Name = schema, name
+		}
+		for k := range t.References {
+			if ref := &t.References[k]; Qualify(ref.Schema, ref.Table) == r.From {
+				ref.Schema, ref.Table = schema, name
+			}
+		}
+		for k := range t.Inherits {
+			if t.Inherits[k] == r.From {
+				t.Inherits = slices.Clone(t.Inherits)
+				t.Inherits[k] = r.To
+			}
+		}
+	}
+}
+
+func (c *Catalog) renameColumn(r Rename) {
+	swap := func(list []string) {
+		for i := range list {
+			if list[i] == r.From {
+				list[i] = r.To
+			}
+		}
+	}
+	for i := range c.Tables {
+		t := &c.Tables[i]
+		for k := range t.References {
+			if ref := &t.References[k]; Qualify(ref.Schema, ref.Table) == r.In {
+				swap(ref.Target)
+			}
+		}
+		if t.FullName() != r.In {
+			continue
+		}
+		for k := range t.Columns {
+			if t.Columns[k].Name == r.From {
+				t.Columns[k].Name = r.To
+			}
+		}
+		if t.PrimaryKey != nil {
+			swap(t.PrimaryKey.Columns)
+		}
+		for k := range t.Uniques {
+			swap(t.Uniques[k].Columns)
+		}
+		for k := range t.References {
+			swap(t.References[k].Columns)
+		}
+		for k := range t.Indexes {
+			swap(t.Indexes[k].Columns)
+		}
+	}
+}
+
+// eachType visits the types of all columns, and what they are declared as.
+func (c *Catalog) eachType(do func(t *Type, declared *string)) {
+	for i := range c.Tables {
+		for k := range c.Tables[i].Columns {
+			column := &c.Tables[i].Columns[k]
+			declared := &column.Declared
+			for t := &column.Type; t != nil; t = t.Element {
+				do(t, declared)
+			}
+		}
+	}
+}
+
+// Likely is the confidence from which a rename is taken for one unless
+// somebody says otherwise.
+const Likely = 0.75
+
+// possible is the confidence from which a rename is worth asking about.
+const possible = 0.5
+
+// FindRenames tells renames from what was dropped while something like it was
+// added: by names, types, places, keys and references. Those that are given
+// hold; one whose To is empty says that what it names was dropped.
+func FindRenames(before, after *Catalog, given []Rename) []Rename {
+	f := &finder{before: before, after: after, given: given}
+	f.things(RenamedEnum, f.enumPairs())
+	f.things(RenamedTable, f.tablePairs())
+	moved := before.Renamed(f.found)
+	for i := range after.Tables {
+		now := &after.Tables[i]
+		if old, ok := moved.Table(now.Schema, now.Name); ok && !now.IsView() && !old.IsView() {
+			f.columns(moved, old, now)
+		}
+	}
+	for _, now := range after.Enums {
+		if old, ok := moved.Enum(Qualify(now.Schema, now.Name)); ok {
+			f.labels(*old, now)
+		}
+	}
+	return f.found
+}
+
+type finder struct {
+	before, after *Catalog
+	given, found  []Rename
+}
+
+// pair is a thing that is gone and one that is new.
+type pair struct {
+	in, from, to string
+	score        float64
+	why          string
+}
+
+// settled is what a person said of something that is gone.
+func (f *finder) settled(thing, in, from string) (Rename, bool) {
+	for _, r := range f.given {
+		if r.Thing == thing && r.In == in && r.From == from {
+			return r, true
+		}
+	}
+	return Rename{}, false
+}
+
+// things takes the best pairs, each thing once.
+func (f *finder) things(thing string, pairs []pair) {
+	slices.SortStableFunc(pairs, func(a, b pair) int {
+		return cmp.Or(cmp.Compare(b.score, a.score), strings.Compare(a.from, b.from), strings.Compare(a.to, b.to))
+	})
+	froms, tos := map[string]bool{}, map[string]bool{}
+	for _, p := range pairs {
+		if r, ok := f.settled(thing, p.in, p.from); ok && r.To == p.to {
+			froms[p.from], tos[p.to] = true, true
+			r.Confidence, r.Why = 1, "as you said"
+			f.found = append(f.found, r)
+		}
+	}
+	for _, p := range pairs {
+		_, told := f.settled(thing, p.in, p.from)
+		if told || froms[p.from] || tos[p.to] || p.score < possible {
+			continue
+		}
+		froms[p.from], tos[p.to] = true, true
+		f.found = append(f.found, Rename{Thing: thing, In: p.in, From: p.from, To: p.to, Confidence: float64(int(p.score*100)) / 100, Why: p.why})
+	}
+}
+
+func (f *finder) tablePairs() []pair {
+	var pairs []pair
+	for i := range f.before.Tables {
+		old := &f.before.Tables[i]
+		if _, there := f.after.Table(old.Schema, old.Name); there {
+			continue
+		}
+		for k := range f.after.Tables {
+			now := &f.after.Tables[k]
+			if _, there := f.before.Table(now.Schema, now.Name); there || now.IsView() != old.IsView() {
+				continue
+			}
+			score, why := tableLikeness(old, now)
+			pairs = append(pairs, pair{from: old.FullName(), to: now.FullName(), score: score, why: why})
+		}
+	}
+	return pairs
+}
+
+// tableLikeness weighs the columns most; a table that only moved to another
+// schema needs fewer of them.
+func tableLikeness(old, now *Table) (float64, string) {
+	same := 0
+	for i := range old.Columns {
+		if c, ok := now.Column(old.Columns[i].Name); ok && c.Type.Kind == old.Columns[i].Type.Kind {
+			same++
+		}
+	}
+	columns := ratio(2*same, len(old.Columns)+len(now.Columns))
+	names := nameLikeness(old.Name, now.Name)
+	keys := 0.0
+	if keyText(old.PrimaryKey) == keyText(now.PrimaryKey) {
+		keys = 1
+	}
+	references := ratio(2*common(referenceTexts(old), referenceTexts(now)), len(old.References)+len(now.References))
+	if len(old.References)+len(now.References) == 0 {
+		references = columns
+	}
+	why := fmt.Sprintf("%d of %d columns are the same", same, len(old.Columns))
+	if old.Name == now.Name {
+		why = "the same name in another schema, " + why
+	}
+	return 0.6*columns + 0.2*names + 0.1*keys + 0.1*references, why
+}
+
+func ratio(part, whole int) float64 {
+	if whole == 0 {
+		return 0
+	}
+	return float64(part) / float64(whole)
+}
+
+func common(a, b []string) int {
+	n := 0
+	for _, s := range a {
+		if slices.Contains(b, s) {
+			n++
+		}
+	}
+	return n
+}
+
+// columns finds the renamed columns of a table.
+func (f *finder) columns(moved *Catalog, old, now *Table) {
+	var pairs []pair
+	for i := range old.Columns {
+		was := &old.Columns[i]
+		if _, there := now.Column(was.Name); there {
+			continue
+		}
+		for k := range now.Columns {
+			is := &now.Columns[k]
+			if _, there := old.Column(is.Name); there {
+				continue
+			}
+			score, why := columnLikeness(old, now, i, k)
+			pairs = append(pairs, pair{in: now.FullName(), from: was.Name, to: is.Name, score: score, why: why})
+		}
+	}
+	f.things(RenamedColumn, pairs)
+}
+
+// columnLikeness weighs type, name, the neighbours' places, and the keys and
+// references that a column is in.
+func columnLikeness(old, now *Table, i, k int) (float64, string) {
+	was, is := &old.Columns[i], &now.Columns[k]
+	var why []string
+	score := 0.3 * nameLikeness(was.Name, is.Name)
+	switch {
+	case was.Declared == is.Declared:
+		score += 0.3
+		why = append(why, "the same type")
+	case was.Type.Kind == is.Type.Kind:
+		score += 0.2
+		why = append(why, "a type of the same kind")
+	default:
+		score -= 0.2
+	}
+	if sameNeighbours(old, now, i, k) {
+		score += 0.2
+		why = append(why, "the same place")
+	}
+	a, b := partsOf(old, was.Name), partsOf(now, is.Name)
+	if maps.Equal(a, b) {
+		score += 0.1
+		if len(a) > 0 {
+			score += 0.1
+			why = append(why, "the same keys and references")
+		}
+	}
+	if was.Nullable == is.Nullable && defaultText(was.Default) == defaultText(is.Default) {
+		score += 0.1
+	}
+	if was.Comment != "" && was.Comment == is.Comment {
+		score += 0.2
+		why = append(why, "the same comment")
+	}
+	return min(score, 0.99), strings.Join(why, ", ")
+}
+
+// sameNeighbours reports whether the columns stand behind, or in front of, the
+// same one.
+func sameNeighbours(old, now *Table, i, k int) bool {
+	name := func(t *Table, i int) string {
+		if i < 0 || i >= len(t.Columns) {
+			return ""
+		}
+		return t.Columns[i].Name
+	}
+	return name(old, i-1) == name(now, k-1) || name(old, i+1) != "" && name(old, i+1) == name(now, k+1)
+}
+
+// partsOf are the keys and references that a column is a part of, without its
+// own name.
+func partsOf(t *Table, column string) map[string]bool {
+	parts := map[string]bool{}
+	without := func(list []string) string {
+		return strings.Join(slices.DeleteFunc(slices.Clone(list), func(s string) bool { return s == column }), ",")
+	}
+	if t.PrimaryKey != nil && slices.Contains(t.PrimaryKey.Columns, column) {
+		parts["key "+without(t.PrimaryKey.Columns)] = true
+	}
+	for _, u := range t.Uniques {
+		if slices.Contains(u.Columns, column) {
+			parts["unique "+without(u.Columns)] = true
+		}
+	}
+	for _, r := range t.References {
+		if slices.Contains(r.Columns, column) {
+			parts["reference "+Qualify(r.Schema, r.Table)] = true
+		}
+	}
+	return parts
+}
+
+func (f *finder) enumPairs() []pair {
+	var pairs []pair
+	for _, old := range f.before.Enums {
+		from := Qualify(old.Schema, old.Name)
+		if _, there := f.after.Enum(from); there {
+			continue
+		}
+		for _, now := range f.after.Enums {
+			to := Qualify(now.Schema, now.Name)
+			if _, there := f.before.Enum(to); there {
+				continue
+			}
+			labels := ratio(2*common(old.Labels, now.Labels), len(old.Labels)+len(now.Labels))
+			pairs = append(pairs, pair{from: from, to: to, score: 0.75*labels + 0.25*nameLikeness(old.Name, now.Name), why: "the same labels"})
+		}
+	}
+	return pairs
+}
+
+// labels takes a label for renamed only where nearly the same word stands in
+// its place, or a person says so: rows would change their meaning.
+func (f *finder) labels(old, now Enum) {
+	in := Qualify(now.Schema, now.Name)
+	var pairs []pair
+	for i, was := range old.Labels {
+		if slices.Contains(now.Labels, was) {
+			continue
+		}
+		for k, is := range now.Labels {
+			if slices.Contains(old.Labels, is) {
+				continue
+			}
+			score := 0.6 * nameLikeness(was, is)
+			if i == k && len(old.Labels) == len(now.Labels) {
+				score += 0.3
+			}
+			pairs = append(pairs, pair{in: in, from: was, to: is, score: score, why: "nearly the same word"})
+		}
+	}
+	f.things(RenamedLabel, pairs)
+}
+
+// nameLikeness is from 0 to 1: by the letters that must change, or by the
+// words that two names share.
+func nameLikeness(a, b string) float64 {
+	a, b = strings.ToLower(a), strings.ToLower(b)
+	longest := max(len([]rune(a)), len([]rune(b)))
+	if longest == 0 {
+		return 1
+	}
+	letters := 1 - float64(distance([]rune(a), []rune(b)))/float64(longest)
+	x, y := strings.Split(a, "_"), strings.Split(b, "_")
+	return max(letters, ratio(2*common(x, y), len(x)+len(y)))
+}
+
+// distance is the number of insertions, deletions and replacements that make b
+// of a (Levenshtein).
+func distance(a, b []rune) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range a {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range b {
+			cost := 1
+			if a[i] == b[j] {
+				cost = 0
+			}
+			diagonal, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, diagonal+cost)
+		}
+	}
+	return row[len(b)]
+}

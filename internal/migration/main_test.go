@@ -1,0 +1,10 @@
+package migration
+
+import (
+	"os"
+	"testing"
+
+	"widegate/internal/testdb"
+)
+
+func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
