@@ -444,5 +444,8 @@ func Decode(text []byte) (*Catalog, error) {
 	if c.Version != Version {
 		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
 	}
+	for i := range c.Tables {
+		c.Tables[i].Rows = -1
+	}
 	return &c, nil
 }

@@ -135,7 +135,9 @@ func orPlain(options string) string {
 }
 
 // SameText reports whether two definitions differ at most in their layout.
-func SameText(a, b string) bool { return strings.Join(strings.Fields(a), " ") == strings.Join(strings.Fields(b), " ") }
+func SameText(a, b string) bool {
+	return strings.Join(strings.Fields(a), " ") == strings.Join(strings.Fields(b), " ")
+}
 
 // described is what a new column is, for those who must fill it.
 func described(c *Column) string {

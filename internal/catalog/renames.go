@@ -259,11 +259,22 @@ type pair struct {
 // settled is what a person said of something that is gone.
 func (f *finder) settled(thing, in, from string) (Rename, bool) {
 	for _, r := range f.given {
-		if r.Thing == thing && r.In == in && r.From == from {
+		if r.Thing == thing && f.newName(r.In) == in && r.From == from {
+			r.In = in
 			return r, true
 		}
 	}
 	return Rename{}, false
+}
+
+// newName is what a table or an enum is called now.
+func (f *finder) newName(full string) string {
+	for _, r := range f.found {
+		if (r.Thing == RenamedTable || r.Thing == RenamedEnum) && r.From == full {
+			return r.To
+		}
+	}
+	return full
 }
 
 // things takes the best pairs, each thing once.
@@ -518,4 +529,39 @@ func distance(a, b []rune) int {
 		}
 	}
 	return row[len(b)]
+}
+
+// Settle reads what a person says of a rename: the old name of a table, of a
+// table's column as in hive.title, of an enum or of an enum's label, and the
+// new name; an empty one says that it was dropped. It is false where the old
+// schema has no such thing.
+func Settle(before, after *Catalog, old, now string) (Rename, bool) {
+	for i := range before.Tables {
+		if t := &before.Tables[i]; strings.EqualFold(t.FullName(), old) {
+			return Rename{Thing: RenamedTable, From: t.FullName(), To: now, Confidence: 1}, true
+		}
+	}
+	if e, ok := before.Enum(old); ok {
+		return Rename{Thing: RenamedEnum, From: Qualify(e.Schema, e.Name), To: now, Confidence: 1}, true
+	}
+	at := strings.LastIndexByte(old, '.')
+	if at < 0 {
+		return Rename{}, false
+	}
+	owner, member := old[:at], old[at+1:]
+	if k := strings.LastIndexByte(now, '.'); k >= 0 {
+		now = now[k+1:]
+	}
+	for _, c := range []*Catalog{before, after} { // the table by either name
+		for i := range c.Tables {
+			t := &c.Tables[i]
+			if strings.EqualFold(t.FullName(), owner) {
+				return Rename{Thing: RenamedColumn, In: t.FullName(), From: member, To: now, Confidence: 1}, true
+			}
+		}
+		if e, ok := c.Enum(owner); ok {
+			return Rename{Thing: RenamedLabel, In: Qualify(e.Schema, e.Name), From: member, To: now, Confidence: 1}, true
+		}
+	}
+	return Rename{}, false
 }

@@ -40,6 +40,9 @@ func (d *draft) renameInTexts() {
 			}
 			for k := range t.Checks {
 				t.Checks[k].Expr = replaceWord(t.Checks[k].Expr, r.From, r.To)
+				if d.engine == catalog.MySQL && t.Checks[k].Name == r.From { // one of the column itself
+					t.Checks[k].Name = r.To
+				}
 			}
 			for k := range t.Columns {
 				t.Columns[k].Generated = replaceWord(t.Columns[k].Generated, r.From, r.To)

@@ -97,6 +97,12 @@ func (d *mysql) rename(pairs []*pair) {
 		d.freeNames(p, renames)
 		var clauses []string
 		for _, r := range renames {
+			was, there := p.old.Column(r.To)
+			if there && slices.ContainsFunc(p.old.Checks, func(c catalog.Check) bool { return c.Name == r.To }) {
+				// Its own check has the name in it, and must come with it.
+				clauses = append(clauses, fmt.Sprintf("CHANGE COLUMN %s %s", d.name(r.From), d.column(p.old, was, true)))
+				continue
+			}
 			clauses = append(clauses, fmt.Sprintf("RENAME COLUMN %s TO %s", d.name(r.From), d.name(r.To)))
 		}
 		d.step(d.alter(d.tableOf(p.now), clauses))

@@ -3,6 +3,7 @@ package migration
 import (
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -129,9 +130,12 @@ func (d *postgres) makeRoutines(list []catalog.Routine) {
 			d.note("the %s %s, whose text is not known", r.Kind, r.Signature())
 			continue
 		}
-		d.step(r.Definition)
+		d.step(createRoutine.ReplaceAllString(r.Definition, "CREATE OR REPLACE $1"))
 	}
 }
+
+// createRoutine is the head of a routine that may be there already.
+var createRoutine = regexp.MustCompile(`(?i)^\s*CREATE\s+(?:OR\s+REPLACE\s+)?(FUNCTION|PROCEDURE)\b`)
 
 func (d *postgres) makeSchemas() {
 	known := map[string]bool{"": true}

@@ -542,10 +542,7 @@ func TestThereAndBack(t *testing.T) {
 	for engine, seeds := range map[string]int{catalog.Postgres: 20, catalog.MySQL: 15, catalog.SQLite: 60} {
 		t.Run(engine, func(t *testing.T) {
 			for seed := range seeds * times {
-				thereAndBack(t, engine, uint64(seed))
-				if t.Failed() {
-					t.Fatalf("seed %d", seed)
-				}
+				require.True(t, t.Run(strconv.Itoa(seed), func(t *testing.T) { thereAndBack(t, engine, uint64(seed)) }))
 			}
 		})
 	}

@@ -22,10 +22,11 @@ const LedgerFolder = ".widegate"
 
 // Ledger is what was given and written before.
 type Ledger struct {
-	Names Names
-	Base  map[string][]byte // the text last rendered for each file, by slash path below the root
-	Told  map[string]Told   // what engines said of statements, by their sums
-	Mixed []string          // records that two branches both wrote, with the markers still in them
+	Names  Names
+	Base   map[string][]byte // the text last rendered for each file, by slash path below the root
+	Told   map[string]Told   // what engines said of statements, by their sums
+	Schema *catalog.Catalog  // that was written last; nil before the first write, or where it cannot be read
+	Mixed  []string          // records that two branches both wrote, with the markers still in them
 }
 
 // Names are the names given to what the schema has, so that what comes later
@@ -74,6 +75,12 @@ func LoadLedger(root string) (*Ledger, error) {
 	if err == nil {
 		if err := l.readNames(text); err != nil {
 			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
+		}
+	}
+	if text, err := os.ReadFile(filepath.Join(folder, catalogFile)); err == nil {
+		ours, _, _ := sides(text)
+		if l.Schema, err = catalog.Decode(ours); err != nil {
+			l.Schema = nil // the next write makes it anew
 		}
 	}
 	if err := l.loadTold(filepath.Join(folder, toldFile)); err != nil {

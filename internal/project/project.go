@@ -35,6 +35,8 @@ type Project struct {
 	Queries   string     `yaml:"queries"`  // the folder of named queries
 	Routines  []string   `yaml:"routines"` // patterns of the functions and procedures to call; all when left out
 	Relations []Relation `yaml:"relations"`
+
+	Renamed map[string]string `yaml:"renamed"` // what was renamed in the schema: hive.title: name; an empty name was dropped
 }
 
 // Database says where the schema comes from.

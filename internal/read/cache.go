@@ -32,9 +32,6 @@ func (k Cache) through(d script.Dialect, files []*script.File, schemas []string,
 	path := filepath.Join(k.Folder, k.key(d, files, schemas)+".json")
 	if text, err := os.ReadFile(path); err == nil {
 		if c, err := catalog.Decode(text); err == nil {
-			for i := range c.Tables {
-				c.Tables[i].Rows = -1
-			}
 			return c, nil
 		}
 	}

@@ -223,9 +223,6 @@ func readSnapshot(s Source) (*catalog.Catalog, error) {
 	if s.Engine != "" && s.Engine != c.Engine {
 		return nil, fault.New("leave the engine out, or change it", "the snapshot %s is one of %s, not of %s", s.Snapshot, c.Engine, s.Engine)
 	}
-	for i := range c.Tables {
-		c.Tables[i].Rows = -1
-	}
 	return c, nil
 }
 

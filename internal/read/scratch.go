@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -16,6 +18,7 @@ import (
 	"widegate/internal/read/mysql"
 	"widegate/internal/read/postgres"
 	"widegate/internal/read/script"
+	"widegate/internal/read/sqlite"
 )
 
 // scratchPrefix begins the names of throw-away databases; behind it stand the
@@ -67,11 +70,21 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 // inScratchDatabase runs do with the URL of a database that the scripts made,
 // and drops it then.
 func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []*script.File, do func(server scratchServer, at string) error) (err error) {
+	return withScratch(ctx, d, s.Scratch, func(server scratchServer, at string) error {
+		if err := server.run(ctx, at, d, files, s.Progress); err != nil {
+			return err
+		}
+		return do(server, at)
+	})
+}
+
+// withScratch runs do with the URL of a new database on a server.
+func withScratch(ctx context.Context, d script.Dialect, url string, do func(server scratchServer, at string) error) (err error) {
 	server, ok := scratchServers[d]
 	if !ok {
 		return fault.New("leave scratch out: SQLite scripts are run in memory", "scripts of %s need no scratch database", d)
 	}
-	admin, err := server.open(ctx, s.Scratch)
+	admin, err := server.open(ctx, url)
 	if err != nil {
 		return err
 	}
@@ -80,7 +93,7 @@ func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []
 	name := scratchPrefix + strconv.FormatInt(time.Now().Unix(), 10) + "_" + strings.ToLower(rand.Text()[:8])
 	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote+server.set); err != nil {
 		return fault.New("use a user who may make databases, or leave scratch out: then the scripts are parsed without a server",
-			"making a scratch database at %s: %w", Redact(s.Scratch), err)
+			"making a scratch database at %s: %w", Redact(url), err)
 	}
 	defer func() {
 		// The context may be over by then.
@@ -89,15 +102,70 @@ func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []
 			err = errors.Join(err, fmt.Errorf("dropping the scratch database %s: %w", name, dropping))
 		}
 	}()
-	at, err := withDatabase(s.Scratch, name)
+	at, err := withDatabase(url, name)
 	if err != nil {
-		return err
-	}
-	if err := server.run(ctx, at, d, files, s.Progress); err != nil {
 		return err
 	}
 	return do(server, at)
 }
+
+// Workspace is an empty database of one's own to try things in.
+type Workspace interface {
+	Exec(ctx context.Context, statement string) error
+	Names(ctx context.Context, query string) ([]string, error) // a query of one column of text
+	Read(ctx context.Context) (*catalog.Catalog, error)
+}
+
+// InWorkspace runs do with a new database, which is gone afterwards: in a
+// temporary file, or on the scratch server at url.
+func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) error) error {
+	if engine == catalog.SQLite {
+		return inFile(do)
+	}
+	if url == "" {
+		return fault.New("name a server where databases may be made, as in --scratch postgres://user@host/, or set database.scratch in the project file", "there is no scratch server")
+	}
+	if found := engineOf(url); found != engine {
+		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", Redact(url), engine)
+	}
+	return withScratch(ctx, script.Dialect(engine), url, func(server scratchServer, at string) error {
+		db, err := server.open(ctx, at)
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		if engine == catalog.MySQL { // scripts are run with less care
+			if err := db.Exec(ctx, "SET SESSION sql_mode = DEFAULT, SESSION foreign_key_checks = 1"); err != nil {
+				return err
+			}
+		}
+		return do(workspace{db, func(ctx context.Context) (*catalog.Catalog, error) {
+			return server.read(ctx, at, nil, func(string) {})
+		}})
+	})
+}
+
+func inFile(do func(w Workspace) error) error {
+	folder, err := os.MkdirTemp("", "widegate-scratch-")
+	if err != nil {
+		return fmt.Errorf("making a scratch database: %w", err)
+	}
+	defer os.RemoveAll(folder)
+	file := filepath.Join(folder, "scratch.db")
+	db, err := sqlite.Create(file)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return do(workspace{db, func(ctx context.Context) (*catalog.Catalog, error) { return sqlite.ReadFile(ctx, file) }})
+}
+
+type workspace struct {
+	session
+	read func(ctx context.Context) (*catalog.Catalog, error)
+}
+
+func (w workspace) Read(ctx context.Context) (*catalog.Catalog, error) { return w.read(ctx) }
 
 // Databases lists the databases of a server.
 func Databases(ctx context.Context, engine, url string) ([]string, error) {

@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/huh"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/generate"
+	"widegate/internal/project"
+	"widegate/internal/read"
+)
+
+// sourcesHelp says what the commands about two schemas take.
+const sourcesHelp = `A schema is the URL of a database, the path of a SQLite file, DDL scripts or their
+folder, a snapshot (the .json that read --json printed), or @REVISION: what the
+last write recorded in that revision of version control, as in @main. Without
+FROM it is the one of the last write, without TO the one of the project file.`
+
+// between is two schemas and what is known of them.
+type between struct {
+	project       *project.Project // nil where there is no project file
+	before, after *catalog.Catalog
+	from, to      string // what they are called
+	own           bool   // from the last write to what the project file names
+	source        read.Source
+	renames       []catalog.Rename
+}
+
+// schemaFlags are those of the commands about two schemas.
+type schemaFlags struct {
+	engine  string
+	renamed []string
+}
+
+// twoSchemas reads the schemas that the arguments name, and finds out what was
+// renamed between them.
+func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*between, error) {
+	b := &between{own: len(args) == 0}
+	var err error
+	if _, missing := os.Stat(a.config); missing == nil || len(args) < 2 {
+		if b.project, err = project.Load(a.config); err != nil {
+			return nil, err
+		}
+	}
+	words := append(slices.Clone(args), "", "")
+	if b.after, b.to, b.source, err = a.schema(ctx, b.project, words[1], f.engine, false); err != nil {
+		return nil, err
+	}
+	engine := f.engine
+	if engine == "" {
+		engine = b.after.Engine
+	}
+	if b.before, b.from, _, err = a.schema(ctx, b.project, words[0], engine, true); err != nil {
+		return nil, err
+	}
+	if b.before.Engine != b.after.Engine {
+		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
+	}
+	b.renames, err = a.settleRenames(ctx, b, f.renamed)
+	return b, err
+}
+
+// schema reads one of the two.
+func (a *app) schema(ctx context.Context, p *project.Project, word, engine string, from bool) (*catalog.Catalog, string, read.Source, error) {
+	revision, isRevision := strings.CutPrefix(word, "@")
+	switch {
+	case word == "" && from:
+		ledger, err := project.LoadLedger(p.Root)
+		if err != nil {
+			return nil, "", read.Source{}, err
+		}
+		if ledger.Schema == nil {
+			return nil, "", read.Source{}, fault.New("write the code once by `widegate write`, or name the schema to start from", "nothing was written here yet")
+		}
+		return ledger.Schema, "the last write", read.Source{}, nil
+	case word == "":
+		source := generate.Source(p)
+		c, err := a.readSource(ctx, source)
+		return c, read.Redact(sourceName(source)), source, err
+	case isRevision:
+		_, ledger, err := project.Revision(ctx, a.config, revision)
+		if err != nil {
+			return nil, "", read.Source{}, err
+		}
+		return ledger.Schema, word, read.Source{}, nil
+	}
+	if strings.EqualFold(word[max(0, len(word)-5):], ".json") {
+		engine = "" // it says so itself
+	}
+	source, err := read.Parse([]string{word}, engine)
+	if err != nil && engine != "" {
+		source, err = read.Parse([]string{word}, "")
+	}
+	if err != nil {
+		return nil, "", read.Source{}, err
+	}
+	if p != nil && len(source.DDL) > 0 {
+		source.Scratch = p.Database.Scratch
+	}
+	if p != nil {
+		source.Schemas = p.Database.Schemas
+	}
+	c, err := a.readSource(ctx, source)
+	return c, read.Redact(word), source, err
+}
+
+func sourceName(s read.Source) string {
+	switch {
+	case len(s.DDL) > 0:
+		return strings.Join(s.DDL, ", ")
+	case s.Snapshot != "":
+		return s.Snapshot
+	}
+	return s.URL
+}
+
+// settleRenames finds what was renamed. What flags and the project file say
+// holds; on a terminal the rest is asked; elsewhere the likely ones are taken.
+func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]catalog.Rename, error) {
+	var given []catalog.Rename
+	for _, word := range flags {
+		old, now, ok := strings.Cut(word, "=")
+		if !ok || old == "" {
+			return nil, usageError{fmt.Errorf("--renamed takes OLD=NEW, as in hive.title=name, not %q", word)}
+		}
+		r, there := catalog.Settle(b.before, b.after, old, now)
+		if !there {
+			return nil, fault.New("write a table, table.column, enum or enum.label as it was called", "--renamed %s: the schema of %s has no %s", word, b.from, old)
+		}
+		given = append(given, r)
+	}
+	if b.project != nil {
+		for _, old := range slices.Sorted(maps.Keys(b.project.Renamed)) {
+			if r, there := catalog.Settle(b.before, b.after, old, b.project.Renamed[old]); there {
+				given = append(given, r)
+			}
+		}
+	}
+	found := catalog.FindRenames(b.before, b.after, given)
+	for _, r := range given {
+		used := slices.ContainsFunc(found, func(x catalog.Rename) bool { return x.Thing == r.Thing && x.From == r.From && x.To == r.To })
+		flag := slices.ContainsFunc(flags, func(w string) bool { return strings.HasPrefix(w, r.String()) || strings.HasSuffix(w, r.From+"="+r.To) })
+		if !used && r.To != "" && flag {
+			return nil, fault.New("see what is there by `widegate changes`", "--renamed %s: it is not so that %s is gone and %s is new", r, r.From, r.To)
+		}
+	}
+	return a.askRenames(ctx, b, found)
+}
+
+// askRenames asks about those that nobody has settled.
+func (a *app) askRenames(ctx context.Context, b *between, found []catalog.Rename) ([]catalog.Rename, error) {
+	terminal := isTerminal(a.in) && isTerminal(a.err)
+	var settled []catalog.Rename
+	for _, r := range found {
+		if r.Confidence == 1 {
+			settled = append(settled, r)
+		}
+	}
+	for _, r := range found {
+		yes := r.Confidence >= catalog.Likely
+		if r.Confidence == 1 {
+			continue
+		}
+		if terminal {
+			ask := huh.NewConfirm().Title(renameQuestion(r)).Description(fmt.Sprintf("%.0f %% likely: %s", 100*r.Confidence, r.Why)).Affirmative("renamed").Negative("no, one is gone and one is new").Value(&yes)
+			if err := (&form{app: a}).run(ctx, ask); err != nil {
+				return nil, err
+			}
+		}
+		if yes {
+			settled = append(settled, r)
+		}
+	}
+	// A table that was not renamed has no renamed columns.
+	return slices.DeleteFunc(settled, func(r catalog.Rename) bool {
+		inTable := func(x catalog.Rename) bool { return x.Thing == catalog.RenamedTable && x.To == r.In }
+		return slices.ContainsFunc(found, inTable) && !slices.ContainsFunc(settled, inTable)
+	}), nil
+}
+
+func renameQuestion(r catalog.Rename) string {
+	in := ""
+	if r.In != "" {
+		in = " of " + r.In
+	}
+	return fmt.Sprintf("Was the %s %s%s renamed to %s?", r.Thing, r.From, in, r.To)
+}

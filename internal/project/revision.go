@@ -1,0 +1,53 @@
+package project
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+)
+
+// Revision is what version control has of a project: its file, and the schema
+// and the names of the last write. It knows Git.
+func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, error) {
+	root := filepath.Dir(config)
+	show := func(file string) ([]byte, error) {
+		cmd := exec.CommandContext(ctx, "git", "-C", root, "show", revision+":./"+file)
+		var refused bytes.Buffer
+		cmd.Stderr = &refused
+		text, err := cmd.Output()
+		if errors.Is(err, exec.ErrNotFound) {
+			return nil, fault.New("install git, or name a snapshot instead", "a revision can be read only with git")
+		}
+		if err != nil {
+			said, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(refused.String()), "fatal: "), "\n")
+			return nil, fault.New("name a revision in which "+file+" is kept, such as main", "reading revision %s: %s", revision, said)
+		}
+		return text, nil
+	}
+	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
+	text, err := show(LedgerFolder + "/" + catalogFile)
+	if err != nil {
+		return nil, nil, err
+	}
+	if l.Schema, err = catalog.Decode(text); err != nil {
+		return nil, nil, fmt.Errorf("revision %s: %w", revision, err)
+	}
+	if text, err = show(LedgerFolder + "/" + namesFile); err != nil {
+		return nil, nil, err
+	}
+	if err := l.readNames(text); err != nil {
+		return nil, nil, fmt.Errorf("revision %s: %s: %w", revision, namesFile, err)
+	}
+	if text, err = show(filepath.Base(config)); err != nil {
+		return nil, nil, err
+	}
+	p, err := Parse(config, text)
+	return p, l, err
+}
