@@ -372,13 +372,23 @@ func byReferences(list []*catalog.Table) []*catalog.Table {
 				return slices.ContainsFunc(left, func(x *catalog.Table) bool { return x != t && x.Schema == schema && x.Name == name })
 			}
 			return !slices.ContainsFunc(t.References, func(r catalog.Reference) bool { return waits(r.Schema, r.Table) }) &&
-				!slices.ContainsFunc(t.Inherits, func(full string) bool { return waits(catalog.Split(full)) })
+				!slices.ContainsFunc(t.Inherits, func(full string) bool { return waits(catalog.Split(full)) }) &&
+				!slices.ContainsFunc(t.Columns, func(c catalog.Column) bool { return waits(catalog.Split(rowType(c.Type))) })
 		})
 		at = max(at, 0)
 		sorted = append(sorted, left[at])
 		left = slices.Delete(left, at, at+1)
 	}
 	return sorted
+}
+
+// rowType is the full name of the type of several fields that a type is made of:
+// a table's is one too.
+func rowType(t catalog.Type) string {
+	if t.Element != nil {
+		return rowType(*t.Element)
+	}
+	return t.Composite
 }
 
 // views are the views to drop, and those to make: what only one side has, what
@@ -433,15 +443,14 @@ func mentionsTable(view *catalog.Table, full string) bool {
 
 // byMention sorts views so that each stands behind those that it reads.
 func byMention(list []*catalog.Table) []*catalog.Table {
-	var sorted []*catalog.Table
-	left := slices.Clone(list)
-	for len(left) > 0 {
-		at := slices.IndexFunc(left, func(t *catalog.Table) bool {
-			return !slices.ContainsFunc(left, func(x *catalog.Table) bool { return x != t && mentionsTable(t, x.FullName()) })
-		})
-		at = max(at, 0)
-		sorted = append(sorted, left[at])
-		left = slices.Delete(left, at, at+1)
+	texts := make([]named, len(list))
+	for i, t := range list {
+		texts[i] = named{t.Name, t.Definition}
+	}
+	sorted := slices.Clone(list)
+	for i, x := range inOrder(texts) {
+		at := slices.IndexFunc(list, func(t *catalog.Table) bool { return t.Name == x.name && t.Definition == x.text })
+		sorted[i] = list[at]
 	}
 	return sorted
 }

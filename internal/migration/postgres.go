@@ -2,6 +2,7 @@ package migration
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"regexp"
 	"slices"
@@ -221,27 +222,48 @@ func (d *postgres) makeTypes() {
 			d.step(d.enumText(e, e.Name))
 		}
 	}
+	for _, s := range d.after.Sequences {
+		if !slices.Contains(d.at.Sequences, s) {
+			d.step("CREATE SEQUENCE " + d.table(s.Schema, s.Name))
+		}
+	}
+	var made []named
 	for _, c := range d.after.Composites {
 		if !slices.ContainsFunc(d.at.Composites, func(x catalog.Composite) bool { return x.Schema == c.Schema && x.Name == c.Name }) {
 			fields := make([]string, len(c.Fields))
 			for i, f := range c.Fields {
 				fields[i] = d.name(f.Name) + " " + f.Declared
 			}
-			d.step(fmt.Sprintf("CREATE TYPE %s AS (%s)", d.table(c.Schema, c.Name), strings.Join(fields, ", ")))
+			made = append(made, named{c.Name, fmt.Sprintf("CREATE TYPE %s AS (%s)", d.table(c.Schema, c.Name), strings.Join(fields, ", "))})
 		}
 	}
 	for _, x := range d.after.Domains {
 		if !slices.ContainsFunc(d.at.Domains, func(y catalog.Domain) bool { return y.Schema == x.Schema && y.Name == x.Name }) {
-			d.step(d.domainText(x))
+			made = append(made, named{x.Name, d.domainText(x)})
 		}
 	}
-	for _, s := range d.after.Sequences {
-		if !slices.Contains(d.at.Sequences, s) {
-			d.step("CREATE SEQUENCE " + d.table(s.Schema, s.Name))
-		}
+	for _, x := range inOrder(made) {
+		d.step(x.text)
 	}
 	d.alterDomains()
 	d.alterComposites()
+}
+
+// named is something with the text that makes it.
+type named struct{ name, text string }
+
+// inOrder sorts things so that each stands behind those that its text names.
+func inOrder(list []named) []named {
+	var sorted []named
+	for left := slices.Clone(list); len(left) > 0; {
+		at := slices.IndexFunc(left, func(x named) bool {
+			return !slices.ContainsFunc(left, func(y named) bool { return y.name != x.name && mentions(x.text, y.name) })
+		})
+		at = max(at, 0)
+		sorted = append(sorted, left[at])
+		left = slices.Delete(left, at, at+1)
+	}
+	return sorted
 }
 
 func (d *postgres) enumText(e catalog.Enum, name string) string {
@@ -1093,12 +1115,30 @@ func (d *postgres) comments() {
 			}
 		}
 	}
-	for _, now := range d.after.Enums {
-		was, ok := d.at.Enum(catalog.Qualify(now.Schema, now.Name))
-		if !ok && now.Comment != "" || ok && was.Comment != now.Comment {
-			d.step(fmt.Sprintf("COMMENT ON TYPE %s IS %s", d.table(now.Schema, now.Name), d.commentText(now.Comment)))
+	was, now := d.commented(d.at), d.commented(d.after)
+	for _, on := range slices.Sorted(maps.Keys(now)) {
+		if was[on] != now[on] {
+			d.step(fmt.Sprintf("COMMENT ON %s IS %s", on, d.commentText(now[on])))
 		}
 	}
+}
+
+// commented are the comments on types and routines.
+func (d *postgres) commented(c *catalog.Catalog) map[string]string {
+	texts := map[string]string{}
+	for _, e := range c.Enums {
+		texts["TYPE "+d.table(e.Schema, e.Name)] = e.Comment
+	}
+	for _, t := range c.Composites {
+		texts["TYPE "+d.table(t.Schema, t.Name)] = t.Comment
+	}
+	for _, x := range c.Domains {
+		texts["DOMAIN "+d.table(x.Schema, x.Name)] = x.Comment
+	}
+	for _, r := range c.Routines {
+		texts[strings.ToUpper(r.Kind)+" "+d.table(r.Schema, r.Name)+argumentTypes(r)] = r.Comment
+	}
+	return texts
 }
 
 func (d *postgres) commentText(s string) string {

@@ -371,7 +371,8 @@ func (s *schema) rows() []string {
 // database is a new, empty one.
 type database struct {
 	*sql.DB
-	url string
+	url     string
+	schemas []string
 }
 
 func open(t *testing.T, engine string) database {
@@ -383,7 +384,7 @@ func open(t *testing.T, engine string) database {
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 		db.SetMaxOpenConns(1)
-		return database{db, address}
+		return database{db, address, nil}
 	case catalog.MySQL:
 		address := testdb.MySQL(t)
 		config, err := gatemysql.ParseURL(address)
@@ -393,14 +394,14 @@ func open(t *testing.T, engine string) database {
 		db := sql.OpenDB(connector)
 		t.Cleanup(func() { db.Close() })
 		db.SetMaxOpenConns(1)
-		return database{db, address}
+		return database{db, address, nil}
 	}
 	file := filepath.Join(t.TempDir(), "bees.db")
 	db, err := sql.Open("sqlite", "file:"+url.PathEscape(file)+"?_pragma=foreign_keys(1)")
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	db.SetMaxOpenConns(1)
-	return database{db, "sqlite:" + file}
+	return database{db, "sqlite:" + file, nil}
 }
 
 func (d database) run(t *testing.T, statements []string) {
@@ -415,6 +416,7 @@ func (d database) read(t *testing.T) *catalog.Catalog {
 	t.Helper()
 	source, err := read.Parse([]string{d.url}, "")
 	require.NoError(t, err)
+	source.Schemas = d.schemas
 	c, err := read.Read(t.Context(), source)
 	require.NoError(t, err)
 	return c
@@ -576,3 +578,33 @@ func thereAndBack(t *testing.T, engine string, seed uint64) {
 	require.Equal(t, plain(t, first), plain(t, db.read(t)), "seed %d\n%s", seed, script.Text("back"))
 	kept(t, between, db.contents(t, a), back, string(script.Text("back")))
 }
+
+// workspace is a database as a proof takes it.
+type workspace struct {
+	database
+	t *testing.T
+}
+
+func (w workspace) Exec(ctx context.Context, statement string) error {
+	_, err := w.ExecContext(ctx, statement)
+	return err
+}
+
+func (w workspace) Names(ctx context.Context, query string) ([]string, error) {
+	rows, err := w.QueryContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var names []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return names, rows.Err()
+}
+
+func (w workspace) Read(context.Context) (*catalog.Catalog, error) { return w.database.read(w.t), nil }
