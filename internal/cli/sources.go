@@ -26,6 +26,7 @@ FROM it is the one of the last write, without TO the one of the project file.`
 // between is two schemas and what is known of them.
 type between struct {
 	project       *project.Project // nil where there is no project file
+	former        *project.Project // as it was in a revision; else the same
 	before, after *catalog.Catalog
 	from, to      string // what they are called
 	own           bool   // from the last write to what the project file names
@@ -63,6 +64,11 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 	if b.before.Engine != b.after.Engine {
 		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
 	}
+	if b.former = b.project; strings.HasPrefix(words[0], "@") {
+		if b.former, _, err = project.Revision(ctx, a.config, words[0][1:]); err != nil {
+			return nil, err
+		}
+	}
 	b.renames, err = a.settleRenames(ctx, b, f.renamed)
 	return b, err
 }
@@ -77,7 +83,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word, engine strin
 			return nil, "", read.Source{}, err
 		}
 		if ledger.Schema == nil {
-			return nil, "", read.Source{}, fault.New("write the code once by `widegate write`, or name the schema to start from", "nothing was written here yet")
+			return nil, "", read.Source{}, errNothingWritten
 		}
 		return ledger.Schema, "the last write", read.Source{}, nil
 	case word == "":
@@ -119,6 +125,15 @@ func sourceName(s read.Source) string {
 		return s.Snapshot
 	}
 	return s.URL
+}
+
+var errNothingWritten = fault.New("write the code once by `widegate write`, or name the schema to start from", "nothing was written here yet")
+
+// settler finds the renames between the last write and the schema of now.
+func (a *app) settler(ctx context.Context, p *project.Project, flags []string) func(before, after *catalog.Catalog) ([]catalog.Rename, error) {
+	return func(before, after *catalog.Catalog) ([]catalog.Rename, error) {
+		return a.settleRenames(ctx, &between{project: p, before: before, after: after, from: "the last write"}, flags)
+	}
 }
 
 // settleRenames finds what was renamed. What flags and the project file say

@@ -227,17 +227,37 @@ func (plan *Plan) merge(ctx context.Context) {
 	options := &merge.Options{
 		Choices: plan.options.Choices, BringBack: plan.options.BringBack, Module: plan.module.Path(), Root: p.Root,
 		Outputs: []string{path.Clean(filepath.ToSlash(p.Code.Folder)), path.Clean(filepath.ToSlash(p.API.Folder))},
+		Renames: plan.symbols,
 	}
 	result := merge.Trees(ctx, base, mine, theirs, options)
 	plan.changed, plan.Conflicts, plan.Notices = result.Changed, result.Conflicts, result.Notices
+	plan.Breaks = breaks(result.Conflicts)
+	if plan.options.Tolerant && len(plan.Breaks) == 0 && len(result.Conflicts) > 0 {
+		settled := *options
+		for _, c := range result.Conflicts {
+			settled.Choices = append(slices.Clone(settled.Choices), merge.Choice{Place: c.Place(), Side: merge.New})
+		}
+		plan.Breaks = breaks(merge.Trees(ctx, base, mine, theirs, &settled).Conflicts)
+	}
 	for _, name := range plan.ledger.Mixed {
 		plan.Notices = append(plan.Notices, merge.Notice{File: path.Join(project.LedgerFolder, name), Message: "two branches both wrote this record; it is rendered again"})
 	}
 	plan.starters()
 	plan.guard()
-	for _, name := range plan.allFiles() {
+	names := plan.allFiles()
+	for _, name := range names {
 		plan.Decisions = append(plan.Decisions, plan.decision(name))
 	}
+	for _, name := range slices.Sorted(maps.Keys(plan.changed)) {
+		if _, found := slices.BinarySearch(names, name); !found {
+			plan.Decisions = append(plan.Decisions, Decision{name, Changed, "your code, in which what is renamed is used"})
+		}
+	}
+}
+
+// breaks are the conflicts that are places which would not build.
+func breaks(list []merge.Conflict) []merge.Conflict {
+	return slices.DeleteFunc(slices.Clone(list), func(c merge.Conflict) bool { return !c.Breaks() })
 }
 
 func (plan *Plan) starter(name string) bool {

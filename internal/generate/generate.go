@@ -38,6 +38,11 @@ type Options struct {
 	Only      []string       // tables whose files alone are written; none for all
 	Full      bool           // model and render even where nothing has changed
 
+	// Settle finds what has another name than in the last write; may be nil.
+	Settle      func(before, after *catalog.Catalog) ([]catalog.Rename, error)
+	RewriteUses bool // uses of what is renamed in the developer's own code are rewritten
+	Tolerant    bool // named queries that do not hold are told of, and left out
+
 	Progress func(what string) // told what is being done; may be nil
 }
 
@@ -50,6 +55,12 @@ type Plan struct {
 	Notices   []merge.Notice
 	Command   string // the folder of the starter, as `go run` takes it
 
+	Before  *catalog.Catalog // of the last write, with its own names; nil if there was none
+	Renames []catalog.Rename // since then
+	Was     *model.Model     // of it; nil where nothing had to be rendered, or it cannot be made any more
+	Queries []error          // named queries that do not hold, where that was tolerated
+	Breaks  []merge.Conflict // what would not build if all conflicts were settled by the new text
+
 	project *project.Project
 	options Options
 	module  *gomodule.Module
@@ -59,6 +70,9 @@ type Plan struct {
 	disk    map[string]diskFile
 	around  map[string]string // Go files of the module that are nobody's but the developer's
 	changed merge.Tree
+	symbols merge.Renames
+	file    diskFile // the project file, where it changes with the renames
+	renamed []byte   // its new text
 	started time.Time
 	inputs  string // fingerprint of what the texts are made from
 
@@ -103,6 +117,16 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if plan.Catalog, err = read.Read(ctx, source); err != nil {
 		return nil, err
 	}
+	plan.Before = plan.ledger.Schema
+	if o.Settle != nil && plan.Before != nil {
+		if plan.Renames, err = o.Settle(plan.Before, plan.Catalog); err != nil {
+			return nil, err
+		}
+	}
+	was := plan.former(p)
+	if err := plan.carryRenames(); err != nil {
+		return nil, err
+	}
 	if err := plan.readQueries(); err != nil {
 		return nil, err
 	}
@@ -120,6 +144,8 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if err := plan.render(); err != nil {
 		return nil, err
 	}
+	plan.Was = was()
+	plan.findSymbols()
 	plan.doing("merging it with what is there, and checking the result")
 	if err := plan.readDisk(); err != nil {
 		return nil, err
@@ -315,6 +341,9 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 			at = on.real
 		}
 		changes = append(changes, apply.Change{Path: at, Old: on.text, New: plan.changed[name], Mode: on.mode})
+	}
+	if plan.renamed != nil {
+		changes = append(changes, apply.Change{Path: plan.fileName(), Old: plan.file.text, New: plan.renamed, Mode: plan.file.mode})
 	}
 	before := plan.ledger.Base
 	plan.ledger.Base = map[string][]byte{}

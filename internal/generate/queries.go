@@ -91,15 +91,24 @@ func (plan *Plan) analyze(ctx context.Context, source read.Source, files [][]*sq
 	try := func(d read.Describer) error {
 		engine := &remembering{told: plan.ledger.Told, now: map[string]project.Told{}, schema: schema, engine: d}
 		var faults []error
+		failed := map[*sqlquery.Query]bool{}
 		for _, q := range slices.Concat(files...) {
 			if err := q.Analyze(ctx, plan.Catalog, engine); err != nil {
 				faults = append(faults, err)
+				failed[q] = true
 			}
 			if engine.missed {
 				return errAsk
 			}
 		}
 		plan.ledger.Told = engine.now
+		if plan.options.Tolerant {
+			plan.Queries = faults
+			for i := range files {
+				files[i] = slices.DeleteFunc(files[i], func(q *sqlquery.Query) bool { return failed[q] })
+			}
+			return nil
+		}
 		return together(faults)
 	}
 	err := try(nil)

@@ -76,7 +76,7 @@ func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, 
 		}
 		g.file, g.decl, g.line = f.File, declarationAt(w.m[f.File], f.Line), f.Line
 		class, why := "breaks", "with the new rendering this does not build: "+f.Message
-		if name := undefinedName(f.Message); name != "" && g.deleted(w, before, name) {
+		if name := Missing(f.Message); name != "" && g.deleted(w, before, name) {
 			class, why = "needs-deleted", fmt.Sprintf("the new rendering needs %s, which you deleted: %s", name, f.Message)
 		}
 		if _, own := w.m[f.File]; own && before[f.File] != w.m[f.File] {
@@ -86,10 +86,14 @@ func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, 
 	}
 }
 
-// undefinedName is the name that an error says there is none of.
-func undefinedName(message string) string {
+// Missing is the name that an error says there is none of.
+func Missing(message string) string {
 	if name, ok := strings.CutPrefix(message, "undefined: "); ok {
 		return name[strings.LastIndexByte(name, '.')+1:]
+	}
+	if _, after, ok := strings.Cut(message, "unknown field "); ok {
+		name, _, _ := strings.Cut(after, " ")
+		return name
 	}
 	_, after, ok := strings.Cut(message, "has no field or method ")
 	if !ok {

@@ -38,6 +38,7 @@ type Choice struct {
 type Renames struct {
 	Files   map[string]string `json:"files"`   // new path by old one
 	Symbols map[string]string `json:"symbols"` // new name by Type, Type.Field or Func
+	Uses    bool              `json:"uses"`    // the developer's own files are rewritten too
 }
 
 // Options are what the developer asked for.

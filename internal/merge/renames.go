@@ -25,7 +25,7 @@ func (g *merger) replay(ctx context.Context, w *work) {
 		w.b = renamed(ctx, g.options, w.b, hinted, nil)
 		generated := map[string]bool{}
 		for name := range w.m {
-			generated[name] = g.holdsGenerated(w, name, hinted)
+			generated[name] = g.options.Renames.Uses || g.holdsGenerated(w, name, hinted)
 		}
 		w.m = renamed(ctx, g.options, w.m, hinted, func(name string) bool { return generated[name] })
 	}
@@ -81,6 +81,16 @@ func declaredIn(texts map[string]string, folder, key string) (file string, line 
 		}
 	}
 	return folder, 0
+}
+
+// Declared are the names that the Go files of each folder of a tree declare: Type,
+// Func, Type.Method and Type.Field.
+func Declared(tree Tree) map[string]map[string]bool {
+	texts := map[string]string{}
+	for name, text := range tree {
+		texts[name] = string(text)
+	}
+	return folderKeys(texts)
 }
 
 // folderKeys are the names that the files of each folder declare, with the
@@ -323,7 +333,11 @@ func ownFields(folder string, b, m *unit, t []*unit) []rename {
 // renamed replays renames in texts, by the uses that the type checker finds;
 // only in files that it is told to change, or in all for nil.
 func renamed(ctx context.Context, o *Options, texts map[string]string, renames []rename, only func(name string) bool) map[string]string {
-	program := gocheck.New(o.Module, "").Check(ctx, texts, nil)
+	root := ""
+	if o.Renames.Uses {
+		root = o.Root // code of the developer's own has more imports
+	}
+	program := gocheck.New(o.Module, root).Check(ctx, texts, nil)
 	names := map[types.Object]string{}
 	result := maps.Clone(texts)
 	docs := map[string][]rename{}

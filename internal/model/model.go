@@ -389,7 +389,7 @@ func (b *builder) nameTables() {
 		e := &Entity{Table: t, Allow: b.settings(t).Allow}
 		b.entities[t] = e
 		b.model.Entities = append(b.model.Entities, e)
-		if given, ok := b.names.Tables[t.FullName()]; ok && b.settings(t).Name == "" && b.settings(t).Path == "" {
+		if given, ok := b.names.Tables[t.FullName()]; ok && given.Entity != "" && b.settings(t).Name == "" && b.settings(t).Path == "" {
 			e.Name, e.Plural, e.File, e.Path = given.Entity, given.Plural, given.File, given.Path
 			if b.global.reserve(e.Name, e.Plural) && files.reserve(e.File) && paths.reserve(e.Path) {
 				continue

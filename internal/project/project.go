@@ -26,6 +26,7 @@ const FileName = "widegate.yaml"
 // Project is a project file, complete with defaults.
 type Project struct {
 	Root     string            `yaml:"-"` // the folder of the file
+	File     string            `yaml:"-"` // the file
 	Database Database          `yaml:"database"`
 	Tables   Tables            `yaml:"tables"`
 	Code     Code              `yaml:"code"`
@@ -161,7 +162,7 @@ func Parse(path string, text []byte) (*Project, error) {
 	if err := yaml.Unmarshal(text, &doc); err != nil {
 		return nil, fault.New("mend the YAML at that line", "%s: %s", path, strings.TrimPrefix(err.Error(), "yaml: "))
 	}
-	p := &Project{Root: filepath.Dir(path)}
+	p := &Project{Root: filepath.Dir(path), File: path}
 	if len(doc.Content) > 0 {
 		if err := checkKeys(path, doc.Content[0], reflect.TypeFor[Project]()); err != nil {
 			return nil, err

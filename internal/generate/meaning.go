@@ -1,0 +1,50 @@
+package generate
+
+import (
+	"path"
+	"slices"
+
+	"widegate/internal/catalog"
+	"widegate/internal/impact"
+	"widegate/internal/merge"
+	"widegate/internal/render/openapi"
+)
+
+func (plan *Plan) spelling() impact.Spelling {
+	if plan.Was == nil {
+		return impact.Spelling{}
+	}
+	return impact.SpellingOf(plan.Was, plan.Model, plan.Renames)
+}
+
+// others are the conflicts that are no places which would not build.
+func others(list []merge.Conflict) []merge.Conflict {
+	return slices.DeleteFunc(slices.Clone(list), merge.Conflict.Breaks)
+}
+
+// Meaning is what the plan would change, and what that breaks. It is empty where
+// nothing was written before, or nothing is different.
+func (plan *Plan) Meaning() (*impact.Report, error) {
+	r := &impact.Report{
+		Changes: []catalog.Change{}, Renames: plan.Renames, Code: []impact.Line{}, Interface: []impact.Line{}, Queries: []string{},
+		Uses: impact.Uses(plan.Breaks, plan.symbols.Symbols), Conflicts: others(plan.Conflicts),
+	}
+	if plan.Before == nil || plan.Model == nil {
+		return r, nil
+	}
+	r.Changes = append(r.Changes, catalog.Compare(plan.Before, plan.Catalog, plan.Renames...)...)
+	for _, fault := range plan.Queries {
+		r.Queries = append(r.Queries, fault.Error())
+	}
+	if plan.Was != nil {
+		r.Code = impact.Code(plan.Was, plan.Model, plan.Renames)
+	}
+	document := path.Join(path.Clean(plan.project.API.Folder), "openapi.json")
+	if before := plan.ledger.Base[document]; before != nil {
+		var err error
+		if r.Interface, err = impact.Interface(before, openapi.Render(plan.Model.Seen(), ""), plan.spelling()); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
+}
