@@ -2,53 +2,119 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"widegate/internal/catalog"
 	"widegate/internal/generate"
+	"widegate/internal/impact"
+	"widegate/internal/model"
 	"widegate/internal/project"
+	"widegate/internal/render/openapi"
 )
 
 func (a *app) checkCommand() *cobra.Command {
 	var asJSON bool
+	var against string
 	cmd := &cobra.Command{
 		Use:   "check",
 		Short: "Check that the code is what the schema gives",
-		Long: `Compares the code with what schema and project file give now, and writes nothing.
-The exit status is 0 when the code is up to date, edits of yours included, and 3
-when a write would change something or needs a decision.`,
+		Long: `Compares the code with what schema and project file give now, and writes nothing:
+a line for each file that a write would change, for each place where you would
+have to decide, and with --against for each thing that clients of the interface
+may rely on and that is no more as it was in a revision of version control.
+
+The exit status is 0 when the code is up to date, edits of yours included, and
+nothing breaks for clients; else it is 3.`,
+		Example: `  widegate check
+  widegate check --against main`,
 		Args: usage(cobra.NoArgs),
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.check(cmd.Context(), asJSON) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.check(cmd.Context(), against, asJSON) },
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the state of each file as JSON")
+	cmd.Flags().StringVar(&against, "against", "", "compare the interface with the one of this `REVISION`")
 	return cmd
 }
 
-func (a *app) check(ctx context.Context, asJSON bool) error {
+func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 	p, err := project.Load(a.config)
 	if err != nil {
 		return err
 	}
-	plan, err := a.plan(ctx, p, generate.Options{})
+	plan, err := a.plan(ctx, p, generate.Options{Full: against != "", Settle: a.settler(ctx, p, nil)})
 	if err != nil {
 		return err
 	}
+	var broken []impact.Line
+	if against != "" {
+		if broken, err = a.brokenSince(ctx, against, plan); err != nil {
+			return err
+		}
+	}
 	if asJSON {
-		err = a.printPlan(plan)
+		err = a.printPlan(plan, map[string]any{"breaking": orEmpty(broken)})
 	} else {
 		a.showNotices(plan.Notices)
 		a.showDecisions(plan, generate.New, generate.Changed, generate.Merged, generate.Removed, generate.Kept, generate.LeftOut, generate.Blocked)
+		for _, l := range broken {
+			a.say("  breaks    %s: %s", l.Text, l.Rule)
+		}
 	}
 	if err != nil {
 		return err
 	}
+	return a.judge(plan, broken, against, asJSON)
+}
+
+// brokenSince is what clients of the interface of a revision may rely on, and is
+// not so any more.
+func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.Plan) ([]impact.Line, error) {
+	p, ledger, err := project.Revision(ctx, a.config, revision)
+	if err != nil {
+		return nil, err
+	}
+	was, err := model.Build(ledger.Schema, p, &ledger.Names)
+	if err != nil {
+		return nil, fmt.Errorf("revision %s: %w", revision, err)
+	}
+	var renames []catalog.Rename
+	for _, r := range catalog.FindRenames(ledger.Schema, plan.Catalog, nil) {
+		if r.Confidence >= catalog.Likely {
+			renames = append(renames, r)
+		}
+	}
+	lines, err := impact.Interface(openapi.Render(was.Seen(), ""), openapi.Render(plan.Model.Seen(), ""), impact.SpellingOf(was, plan.Model, renames))
+	if err != nil {
+		return nil, err
+	}
+	var broken []impact.Line
+	for _, l := range lines {
+		if l.Breaks {
+			broken = append(broken, l)
+		}
+	}
+	return broken, nil
+}
+
+// judge says what is wrong in one line, and what to do next.
+func (a *app) judge(plan *generate.Plan, broken []impact.Line, against string, asJSON bool) error {
 	if err := a.decisionNeeded(plan, "a write would stop"); err != nil {
 		return err
 	}
+	var wrong []string
 	if n := plan.Count(generate.New, generate.Changed, generate.Merged, generate.Removed); n > 0 {
 		fmt.Fprintln(a.err, "  next: `widegate write --dry-run` shows the differences, `widegate write` brings the code up to date")
-		return decisionError{fmt.Errorf("the code is stale: a write would change %s", count(n, "file"))}
+		wrong = append(wrong, fmt.Sprintf("the code is stale: a write would change %s", count(n, "file")))
+	}
+	if len(broken) > 0 {
+		fmt.Fprintln(a.err, "  next: keep what clients rely on, or give them a version of their own by `api.versions` in the project file")
+		wrong = append(wrong, fmt.Sprintf("%s broken for clients since %s", count(len(broken), "thing"), against))
+	}
+	if len(wrong) > 0 {
+		return decisionError{errors.New(strings.Join(wrong, "; "))}
 	}
 	if !asJSON {
 		a.say("The code is what the schema gives: %s, %d of them with your edits.",

@@ -2,20 +2,23 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/huh"
 	"github.com/spf13/cobra"
 
 	"widegate/internal/apply"
 	"widegate/internal/generate"
 	"widegate/internal/gomodule"
+	"widegate/internal/impact"
+	"widegate/internal/merge"
 	"widegate/internal/model"
 	"widegate/internal/project"
 )
@@ -23,12 +26,14 @@ import (
 // writeFlags are those of `write`.
 type writeFlags struct {
 	dryRun, asJSON        bool
+	yes, rewrite, watch   bool
 	keep, only, bringBack []string
+	renamed               []string
 }
 
 func (f writeFlags) options() (generate.Options, error) {
 	choices, err := choices(f.keep)
-	return generate.Options{Choices: choices, Only: f.only, BringBack: f.bringBack}, err
+	return generate.Options{Choices: choices, Only: f.only, BringBack: f.bringBack, RewriteUses: f.rewrite}, err
 }
 
 func (a *app) writeCommand() *cobra.Command {
@@ -44,6 +49,11 @@ named, and you settle it in the file, or by --keep, and write again.
   --keep mine PLACE   your text stays; the record moves on
   --keep new PLACE    the new text replaces yours
 
+Where the change breaks something, clients of the interface or code of yours, it
+says so first and asks; --yes is the answer for scripts. What was renamed in the
+schema is carried through: into names, into your edits and into the project file,
+and with --rewrite-uses into your own code.
+
 A PLACE is what the report names: a file, FILE:DECLARATION or
 FILE:DECLARATION.MEMBER. The last write is taken back by ` + "`widegate undo`.",
 		Args: usage(cobra.NoArgs),
@@ -51,6 +61,10 @@ FILE:DECLARATION.MEMBER. The last write is taken back by ` + "`widegate undo`.",
 	}
 	cmd.Flags().BoolVar(&flags.dryRun, "dry-run", false, "show what would be written, and write nothing")
 	cmd.Flags().BoolVar(&flags.asJSON, "json", false, "print what happens to each file as JSON")
+	cmd.Flags().BoolVarP(&flags.yes, "yes", "y", false, "write also what breaks something")
+	cmd.Flags().BoolVar(&flags.rewrite, "rewrite-uses", false, "rewrite uses of what is renamed in your own code, all or none")
+	cmd.Flags().BoolVar(&flags.watch, "watch", false, "write again whenever the schema, queries or the project file change, until Ctrl-C")
+	cmd.Flags().StringArrayVar(&flags.renamed, "renamed", nil, "what was renamed: `OLD=NEW`, as in hive.title=name; OLD= says that it was dropped")
 	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
 	cmd.Flags().StringSliceVar(&flags.only, "only", nil, "write the files of this `TABLE` only")
 	cmd.Flags().StringSliceVar(&flags.bringBack, "bring-back", nil, "make this `FILE` again, which you removed")
@@ -62,10 +76,21 @@ func (a *app) runWrite(ctx context.Context, flags writeFlags) error {
 	if err != nil {
 		return err
 	}
+	if flags.watch {
+		if flags.dryRun || flags.asJSON {
+			return usageError{errors.New("--watch writes; it goes with neither --dry-run nor --json")}
+		}
+		return a.watch(ctx, flags)
+	}
+	return a.writeOnce(ctx, flags, options)
+}
+
+func (a *app) writeOnce(ctx context.Context, flags writeFlags, options generate.Options) error {
 	p, err := project.Load(a.config)
 	if err != nil {
 		return err
 	}
+	options.Settle = a.settler(ctx, p, flags.renamed)
 	if flags.dryRun {
 		return a.dryRun(ctx, p, options, flags.asJSON)
 	}
@@ -78,10 +103,61 @@ func (a *app) runWrite(ctx context.Context, flags writeFlags) error {
 	if err != nil {
 		return err
 	}
+	if plan, err = a.agreed(ctx, p, plan, options, flags); err != nil {
+		return err
+	}
 	if flags.asJSON {
 		return a.writeJSON(ctx, plan, store)
 	}
 	return a.write(ctx, p, plan, store)
+}
+
+// agreed returns the plan to carry out. One that breaks something is shown first,
+// and must be agreed to; places of the developer's own code then break.
+func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Plan, options generate.Options, flags writeFlags) (*generate.Plan, error) {
+	report, err := plan.Meaning()
+	if err != nil || !report.Breaks() || len(report.Conflicts) > 0 {
+		return plan, err
+	}
+	if !flags.asJSON {
+		a.showReport(report, "the last write", false)
+		a.say("")
+	}
+	if !flags.yes {
+		yes, err := a.confirm(ctx, "Write all the same?")
+		if err != nil {
+			return nil, err
+		}
+		if !yes {
+			a.adviseOn(report)
+			return nil, decisionError{fmt.Errorf("nothing was written: %s", broken(report))}
+		}
+	}
+	if len(report.Uses) == 0 {
+		return plan, nil
+	}
+	for _, c := range plan.Breaks {
+		options.Choices = append(options.Choices, merge.Choice{Place: c.Place(), Side: merge.New})
+	}
+	return a.plan(ctx, p, options)
+}
+
+// adviseOn says what can be done about what breaks.
+func (a *app) adviseOn(r *impact.Report) {
+	if slices.ContainsFunc(r.Uses, func(u impact.Use) bool { return u.Now != "" }) {
+		fmt.Fprintln(a.err, "  next: `widegate write --rewrite-uses` carries the new names into your code")
+	}
+	fmt.Fprintln(a.err, "  next: change what breaks first, or write all the same by `widegate write --yes`")
+}
+
+// confirm asks on a terminal; elsewhere the answer is no.
+func (a *app) confirm(ctx context.Context, question string) (bool, error) {
+	if !isTerminal(a.in) || !isTerminal(a.err) {
+		return false, nil
+	}
+	yes := false
+	err := (&form{app: a}).run(ctx, huh.NewConfirm().Title(question).Affirmative("write").Negative("leave it").Value(&yes))
+	return yes, err
 }
 
 // open locks a project, and tells what became of a run that was killed.
@@ -121,7 +197,7 @@ func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.O
 		return err
 	}
 	if asJSON {
-		if err := a.printPlan(plan); err != nil {
+		if err := a.printPlan(plan, nil); err != nil {
 			return err
 		}
 		return a.decisionNeeded(plan, "nothing was written")
@@ -130,7 +206,7 @@ func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.O
 }
 
 func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, store *apply.Store) error {
-	if err := a.printPlan(plan); err != nil {
+	if err := a.printPlan(plan, nil); err != nil {
 		return err
 	}
 	_, err := plan.Apply(ctx, store)
@@ -141,13 +217,10 @@ func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, store *apply.S
 }
 
 // printPlan prints what happens to each file as JSON.
-func (a *app) printPlan(plan *generate.Plan) error {
-	enc := json.NewEncoder(a.out)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	return enc.Encode(map[string]any{
-		"files": orEmpty(plan.Decisions), "conflicts": orEmpty(plan.Conflicts), "notices": orEmpty(plan.Notices),
-	})
+func (a *app) printPlan(plan *generate.Plan, more map[string]any) error {
+	all := map[string]any{"files": orEmpty(plan.Decisions), "conflicts": orEmpty(plan.Conflicts), "notices": orEmpty(plan.Notices)}
+	maps.Copy(all, more)
+	return a.printJSON(all)
 }
 
 // orEmpty makes an empty list of none, for JSON.

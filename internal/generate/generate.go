@@ -336,6 +336,13 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 	var changes []apply.Change
 	for _, name := range slices.Sorted(maps.Keys(plan.changed)) {
 		on := plan.disk[name]
+		if own, there := plan.around[name]; there {
+			var err error
+			if on, err = plan.look(name); err != nil {
+				return nil, err
+			}
+			on.text = []byte(own)
+		}
 		at := name
 		if on.real != "" {
 			at = on.real

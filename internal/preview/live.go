@@ -14,6 +14,7 @@ import (
 	"widegate/gate"
 	"widegate/gate/rest"
 	"widegate/internal/catalog"
+	"widegate/internal/read"
 )
 
 // Live serves a database, and goes with its schema: when that changes, it is read
@@ -148,7 +149,7 @@ func (l *Live) look(ctx context.Context) (string, error) {
 	if _, away := service.db.(closed); away {
 		return strings.Join(append(marks, time.Now().Truncate(5*time.Second).String()), " "), nil
 	}
-	rows, err := service.db.Query(ctx, fingerprints[service.Catalog.Engine], nil)
+	rows, err := service.db.Query(ctx, read.MarkQuery(service.Catalog.Engine), nil)
 	if err != nil {
 		return "", fmt.Errorf("looking at the schema: %w", err)
 	}
@@ -161,18 +162,4 @@ func (l *Live) look(ctx context.Context) (string, error) {
 		marks = append(marks, mark)
 	}
 	return strings.Join(slices.Compact(marks), " "), rows.Err()
-}
-
-// fingerprints are queries for texts that differ when the schema does, and cost
-// little.
-var fingerprints = map[string]string{
-	catalog.SQLite: "SELECT CAST(schema_version AS TEXT) FROM pragma_schema_version",
-	catalog.Postgres: `SELECT count(*)::text || ' ' || coalesce(max(xmin::text::bigint), 0)::text FROM pg_class WHERE relnamespace NOT IN (SELECT oid FROM pg_namespace WHERE nspname LIKE 'pg\_%' OR nspname = 'information_schema')
-		UNION ALL SELECT count(*)::text || ' ' || coalesce(max(xmin::text::bigint), 0)::text FROM pg_attribute WHERE attrelid >= 16384
-		UNION ALL SELECT count(*)::text || ' ' || coalesce(max(xmin::text::bigint), 0)::text FROM pg_constraint
-		UNION ALL SELECT count(*)::text || ' ' || coalesce(max(xmin::text::bigint), 0)::text FROM pg_enum
-		UNION ALL SELECT count(*)::text || ' ' || coalesce(max(xmin::text::bigint), 0)::text FROM pg_description WHERE objoid >= 16384`,
-	catalog.MySQL: `SELECT CONCAT(COUNT(*), ' ', COALESCE(SUM(CRC32(CONCAT_WS('|', table_name, column_name, ordinal_position, column_type, is_nullable, column_default, column_comment, column_key, extra))), 0)) FROM information_schema.columns WHERE table_schema = DATABASE()
-		UNION ALL SELECT CONCAT(COUNT(*), ' ', COALESCE(SUM(CRC32(CONCAT_WS('|', constraint_name, table_name, column_name, referenced_table_name, referenced_column_name))), 0)) FROM information_schema.key_column_usage WHERE table_schema = DATABASE()
-		UNION ALL SELECT CONCAT(COUNT(*), ' ', COALESCE(SUM(CRC32(CONCAT_WS('|', table_name, table_comment))), 0)) FROM information_schema.tables WHERE table_schema = DATABASE()`,
 }

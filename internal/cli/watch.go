@@ -1,0 +1,73 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"widegate/internal/fault"
+	"widegate/internal/generate"
+	"widegate/internal/project"
+	"widegate/internal/read"
+)
+
+// watchEvery is how often sources are looked at.
+const watchEvery = 500 * time.Millisecond
+
+// watch writes again whenever something changes that the code is made from, and
+// says what it did. What goes wrong is said, and waits for the next change.
+func (a *app) watch(ctx context.Context, flags writeFlags) error {
+	if _, err := project.Load(a.config); err != nil {
+		return err
+	}
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	seen := ""
+	for {
+		if mark := a.mark(ctx); mark != seen && ctx.Err() == nil {
+			seen = mark
+			a.writeAgain(ctx, flags)
+			if after := a.mark(ctx); after != seen {
+				seen = after // the write itself changed the project file
+			}
+			a.say("Watching for changes; Ctrl-C ends it.")
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+func (a *app) writeAgain(ctx context.Context, flags writeFlags) {
+	a.say("%s", time.Now().Format("15:04:05"))
+	options, err := flags.options()
+	if err == nil {
+		err = a.writeOnce(ctx, flags, options)
+	}
+	if err == nil || errors.Is(err, context.Canceled) {
+		return
+	}
+	fmt.Fprintf(a.err, "widegate: %v\n", err)
+	if next := fault.Next(err); next != "" {
+		fmt.Fprintf(a.err, "  next: %s\n", next)
+	}
+}
+
+// mark sums up what the code is made from. What cannot be looked at, such as a
+// database that is away, counts by its error.
+func (a *app) mark(ctx context.Context) string {
+	marks := read.FileMark(a.config)
+	p, err := project.Load(a.config)
+	if err != nil {
+		return marks
+	}
+	marks += read.FileMark(p.Resolve(p.Queries))
+	mark, err := read.Mark(ctx, generate.Source(p))
+	if err != nil {
+		mark = err.Error()
+	}
+	return marks + mark
+}
