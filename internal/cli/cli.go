@@ -109,7 +109,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
-	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.migrationCommand(), a.previewCommand(), a.demoCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.migrationCommand(), a.tableCommand(), a.previewCommand(), a.demoCommand(), a.versionCommand())
 	return root
 }
 

@@ -176,21 +176,9 @@ func (a *app) writeMigration(f migrationFlags, b *between, there, back *migratio
 	if name == "" {
 		name = nameOf(there.Changes)
 	}
-	if err := os.MkdirAll(f.into, 0o755); err != nil {
-		return fault.New("name a folder that may be written", "making the folder of migrations: %w", err)
-	}
-	up, down, err := migration.FileNames(f.into, name)
-	if err != nil {
+	if err := a.saveScripts(f.into, name, there, back, fmt.Sprintf("From %s to %s.", b.from, b.to)); err != nil {
 		return err
 	}
-	if err := newFile(up, there.Text(fmt.Sprintf("From %s to %s.", b.from, b.to))); err != nil {
-		return err
-	}
-	if err := newFile(down, back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from))); err != nil {
-		return err
-	}
-	a.say("Wrote %s: %s, %s of them for you to decide.", up, count(len(there.Steps), "step"), strconv.Itoa(len(there.Open())))
-	a.say("Wrote %s, the way back: %s, %s of them for you to decide.", down, count(len(back.Steps), "step"), strconv.Itoa(len(back.Open())))
 	return a.openDecisions(there)
 }
 

@@ -617,16 +617,16 @@ func (d *postgres) domainNotNull(c *catalog.Column) bool {
 func (d *postgres) makeTable(t *catalog.Table) {
 	var parts []string
 	for i := range t.Columns {
-		if !d.inherited(t, t.Columns[i].Name) {
-			parts = append(parts, d.column(&t.Columns[i], true))
+		if c := &t.Columns[i]; !d.inherited(t, c.Name) {
+			parts = append(parts, d.inline(t, c))
 		}
 	}
-	parts = append(parts, d.inlineKeys(t)...)
+	parts = append(parts, d.keys(t)...)
 	for _, c := range t.Checks {
 		parts = append(parts, fmt.Sprintf("CONSTRAINT %s CHECK (%s)", d.name(c.Name), c.Expr))
 	}
 	for _, r := range t.References {
-		if d.early(t, r) {
+		if d.early(t, r) && !d.plainly(t, r.Name, r.Columns, "fkey") {
 			parts = append(parts, fmt.Sprintf("CONSTRAINT %s %s", d.name(r.Name), d.referenceText(r)))
 		}
 	}
@@ -675,13 +675,44 @@ func (d *postgres) inherited(t *catalog.Table, column string) bool {
 	})
 }
 
-func (d *postgres) inlineKeys(t *catalog.Table) []string {
-	var parts []string
-	if t.PrimaryKey != nil {
-		parts = append(parts, d.keyText("PRIMARY KEY", *t.PrimaryKey))
+// plainly reports whether a constraint can stand behind its column: the server
+// then gives it the name that it has.
+func (d *postgres) plainly(t *catalog.Table, name string, columns []string, label string) bool {
+	if len(columns) != 1 || d.inherited(t, columns[0]) || len(name) > 60 { // a longer one may be shortened
+		return false
+	}
+	return name == t.Name+"_"+columns[0]+"_"+label || label == "pkey" && name == t.Name+"_pkey"
+}
+
+// inline is a column of a new table, with the constraints that are its own.
+func (d *postgres) inline(t *catalog.Table, c *catalog.Column) string {
+	own := func(columns []string) bool { return len(columns) == 1 && columns[0] == c.Name }
+	key := t.PrimaryKey != nil && own(t.PrimaryKey.Columns) && !t.PrimaryKey.Deferrable && d.plainly(t, t.PrimaryKey.Name, t.PrimaryKey.Columns, "pkey")
+	text := d.column(c, !key)
+	if key {
+		text += " PRIMARY KEY"
 	}
 	for _, k := range t.Uniques {
-		if !k.Index {
+		if own(k.Columns) && !k.Index && !k.Deferrable && d.plainly(t, k.Name, k.Columns, "key") {
+			text += " UNIQUE"
+		}
+	}
+	for _, r := range t.References {
+		if own(r.Columns) && d.early(t, r) && d.plainly(t, r.Name, r.Columns, "fkey") {
+			text += strings.TrimPrefix(d.referenceText(r), "FOREIGN KEY ("+d.name(c.Name)+")")
+		}
+	}
+	return text
+}
+
+// keys are the keys of a new table that stand by themselves.
+func (d *postgres) keys(t *catalog.Table) []string {
+	var parts []string
+	if k := t.PrimaryKey; k != nil && (k.Deferrable || !d.plainly(t, k.Name, k.Columns, "pkey")) {
+		parts = append(parts, d.keyText("PRIMARY KEY", *k))
+	}
+	for _, k := range t.Uniques {
+		if !k.Index && (k.Deferrable || !d.plainly(t, k.Name, k.Columns, "key")) {
 			parts = append(parts, d.keyText("UNIQUE", k))
 		}
 	}

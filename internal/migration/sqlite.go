@@ -270,6 +270,11 @@ func (d *sqlite) tableFromFacts(t *catalog.Table, name string) string {
 		case c.Default != nil && c.Default.Kind != catalog.Identity:
 			text += " DEFAULT " + d.defaultText(c)
 		}
+		for _, r := range t.References {
+			if r.Name == "" && slices.Equal(r.Columns, []string{c.Name}) {
+				text += strings.TrimPrefix(d.referenceText(r), "FOREIGN KEY ("+d.name(c.Name)+")")
+			}
+		}
 		parts = append(parts, text)
 	}
 	named := func(name, text string) string {
@@ -290,7 +295,9 @@ func (d *sqlite) tableFromFacts(t *catalog.Table, name string) string {
 		parts = append(parts, named(c.Name, fmt.Sprintf("CHECK (%s)", c.Expr)))
 	}
 	for _, r := range t.References {
-		parts = append(parts, named(r.Name, d.referenceText(r)))
+		if r.Name != "" || len(r.Columns) > 1 {
+			parts = append(parts, named(r.Name, d.referenceText(r)))
+		}
 	}
 	return fmt.Sprintf("CREATE TABLE %s (\n    %s\n)%s", d.name(name), strings.Join(parts, ",\n    "), tableOptions(t))
 }

@@ -235,6 +235,9 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if d == "" {
 		d = script.Guess(files)
 	}
+	if err := undecided(files, d); err != nil {
+		return nil, err
+	}
 	if s.Scratch != "" {
 		return readInScratch(ctx, s, d, files)
 	}
@@ -245,6 +248,22 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 		}
 		return ddl.Read(ctx, d, files, s.Schemas)
 	})
+}
+
+// undecided finds a place in a drafted migration that nobody has filled in.
+func undecided(files []*script.File, d script.Dialect) error {
+	for _, f := range files {
+		if !strings.Contains(f.Text, "\nDECIDE ") {
+			continue
+		}
+		for _, statement := range script.Split(f, d) {
+			if strings.HasPrefix(statement.Text, "DECIDE ") {
+				line, column := statement.Position(0)
+				return fault.New("fill in the places marked DECIDE, and remove those lines", "%s:%d:%d: the script waits for a decision", f.Path, line, column)
+			}
+		}
+	}
+	return nil
 }
 
 // looksLikeScript reports whether a file begins like SQL text.
