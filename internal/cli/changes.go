@@ -116,7 +116,7 @@ func compareModels(b *between) (*impact.Report, error) {
 		return r, nil
 	}
 	r.Code = append(r.Code, impact.Code(was, now, b.renames)...)
-	r.Interface, err = impact.Interface(openapi.Render(was.Seen(), ""), openapi.Render(now.Seen(), ""), impact.SpellingOf(was, now, b.renames))
+	r.Interface, err = impact.Clients(was, now, openapi.Render(was.Seen(), ""), openapi.Render(now.Seen(), ""), b.renames)
 	return r, err
 }
 

@@ -86,7 +86,7 @@ func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.P
 			renames = append(renames, r)
 		}
 	}
-	lines, err := impact.Interface(openapi.Render(was.Seen(), ""), openapi.Render(plan.Model.Seen(), ""), impact.SpellingOf(was, plan.Model, renames))
+	lines, err := impact.Clients(was, plan.Model, openapi.Render(was.Seen(), ""), openapi.Render(plan.Model.Seen(), ""), renames)
 	if err != nil {
 		return nil, err
 	}

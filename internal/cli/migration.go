@@ -24,7 +24,6 @@ type migrationFlags struct {
 	into, name    string
 	down          bool
 	prove, asJSON bool
-	scratch       string
 }
 
 func (a *app) migrationCommand() *cobra.Command {
@@ -57,13 +56,13 @@ script and the way back there, and shows what came out.`,
 	cmd.Flags().StringVar(&f.name, "name", "", "`WORDS` for the names of the files")
 	cmd.Flags().BoolVar(&f.down, "down", false, "print the script that leads back")
 	cmd.Flags().BoolVar(&f.prove, "prove", false, "run it in a scratch database and show what came out")
-	cmd.Flags().StringVar(&f.scratch, "scratch", "", "the `URL` of a server where --prove may make a database")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print the decisions, or what --prove found, as JSON")
 	return cmd
 }
 
 func (f *schemaFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.engine, "engine", "", "the dialect of scripts: "+strings.Join(read.Engines, ", "))
+	cmd.Flags().StringVar(&f.scratch, "scratch", "", "the `URL` of a server that may make throw-away databases, to run scripts in")
 	cmd.Flags().StringArrayVar(&f.renamed, "renamed", nil, "what was renamed: `OLD=NEW`, as in hive.title=name; OLD= says that it was dropped")
 }
 

@@ -37,6 +37,7 @@ type between struct {
 // schemaFlags are those of the commands about two schemas.
 type schemaFlags struct {
 	engine  string
+	scratch string
 	renamed []string
 }
 
@@ -51,14 +52,13 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 		}
 	}
 	words := append(slices.Clone(args), "", "")
-	if b.after, b.to, b.source, err = a.schema(ctx, b.project, words[1], f.engine, false); err != nil {
+	if b.after, b.to, b.source, err = a.schema(ctx, b.project, words[1], f, false); err != nil {
 		return nil, err
 	}
-	engine := f.engine
-	if engine == "" {
-		engine = b.after.Engine
+	if f.engine == "" {
+		f.engine = b.after.Engine
 	}
-	if b.before, b.from, _, err = a.schema(ctx, b.project, words[0], engine, true); err != nil {
+	if b.before, b.from, _, err = a.schema(ctx, b.project, words[0], f, true); err != nil {
 		return nil, err
 	}
 	if b.before.Engine != b.after.Engine {
@@ -74,7 +74,7 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 }
 
 // schema reads one of the two.
-func (a *app) schema(ctx context.Context, p *project.Project, word, engine string, from bool) (*catalog.Catalog, string, read.Source, error) {
+func (a *app) schema(ctx context.Context, p *project.Project, word string, f schemaFlags, from bool) (*catalog.Catalog, string, read.Source, error) {
 	revision, isRevision := strings.CutPrefix(word, "@")
 	switch {
 	case word == "" && from:
@@ -97,6 +97,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word, engine strin
 		}
 		return ledger.Schema, word, read.Source{}, nil
 	}
+	engine := f.engine
 	if strings.EqualFold(word[max(0, len(word)-5):], ".json") {
 		engine = "" // it says so itself
 	}
@@ -107,14 +108,32 @@ func (a *app) schema(ctx context.Context, p *project.Project, word, engine strin
 	if err != nil {
 		return nil, "", read.Source{}, err
 	}
-	if p != nil && len(source.DDL) > 0 {
-		source.Scratch = p.Database.Scratch
+	if len(source.DDL) > 0 && engine != catalog.SQLite {
+		source.Scratch = f.scratch
+		if p != nil && f.scratch == "" {
+			source.Scratch = p.Database.Scratch
+		}
 	}
-	if p != nil {
-		source.Schemas = p.Database.Schemas
+	if p != nil && (source.Engine == "" || source.Engine == p.Database.Engine) {
+		if source.Schemas, err = present(ctx, source, p.Database.Schemas); err != nil {
+			return nil, "", read.Source{}, err
+		}
 	}
 	c, err := a.readSource(ctx, source)
 	return c, read.Redact(word), source, err
+}
+
+// present leaves out the schemas that a live database does not have yet, or no
+// longer: the other side has them.
+func present(ctx context.Context, source read.Source, schemas []string) ([]string, error) {
+	if source.Engine != catalog.Postgres || source.URL == "" || len(schemas) < 2 {
+		return schemas, nil
+	}
+	there, err := read.Schemas(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(slices.Clone(schemas), func(s string) bool { return !slices.Contains(there, s) }), nil
 }
 
 func sourceName(s read.Source) string {

@@ -10,13 +10,6 @@ import (
 	"widegate/internal/render/openapi"
 )
 
-func (plan *Plan) spelling() impact.Spelling {
-	if plan.Was == nil {
-		return impact.Spelling{}
-	}
-	return impact.SpellingOf(plan.Was, plan.Model, plan.Renames)
-}
-
 // others are the conflicts that are no places which would not build.
 func others(list []merge.Conflict) []merge.Conflict {
 	return slices.DeleteFunc(slices.Clone(list), merge.Conflict.Breaks)
@@ -36,13 +29,14 @@ func (plan *Plan) Meaning() (*impact.Report, error) {
 	for _, fault := range plan.Queries {
 		r.Queries = append(r.Queries, fault.Error())
 	}
-	if plan.Was != nil {
-		r.Code = impact.Code(plan.Was, plan.Model, plan.Renames)
+	if plan.Was == nil {
+		return r, nil
 	}
+	r.Code = impact.Code(plan.Was, plan.Model, plan.Renames)
 	document := path.Join(path.Clean(plan.project.API.Folder), "openapi.json")
 	if before := plan.ledger.Base[document]; before != nil {
 		var err error
-		if r.Interface, err = impact.Interface(before, openapi.Render(plan.Model.Seen(), ""), plan.spelling()); err != nil {
+		if r.Interface, err = impact.Clients(plan.Was, plan.Model, before, openapi.Render(plan.Model.Seen(), ""), plan.Renames); err != nil {
 			return nil, err
 		}
 	}

@@ -224,10 +224,44 @@ func count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
-// SpellingOf is what renames do to the names in the interface of a model.
-func SpellingOf(before, after *model.Model, renames []catalog.Rename) Spelling {
+// Clients compares the interfaces of two models, of which documents are given.
+func Clients(was, now *model.Model, before, after []byte, renames []catalog.Rename) ([]Line, error) {
+	list, err := compareDocuments(before, after, spellingOf(was, now, renames))
+	if err != nil {
+		return nil, err
+	}
 	c := &comparison{renames: renames}
-	s := Spelling{Entities: map[string]string{}, Properties: map[string]map[string]string{}}
+	for _, e := range was.Entities {
+		x := now.Entity(c.tableNow(e.Table.FullName()))
+		if x == nil || len(e.Key) == 0 || len(x.Key) == 0 {
+			continue
+		}
+		old, key := keyText(e), keyText(x)
+		for i, f := range e.Key {
+			if i < len(x.Key) && c.columnNow(x.Table.FullName(), f.Column.Name) == x.Key[i].Column.Name {
+				old = strings.Replace(old, f.Column.Name, x.Key[i].Column.Name, 1)
+			}
+		}
+		if old != key {
+			list = append(list, Line{Kind: catalog.Altered, Thing: "key", Name: x.Name, Breaks: true, Rule: RuleAddress,
+				Text: fmt.Sprintf("the key in the addresses of %s is %s now, was %s", x.Plural, key, old)})
+		}
+	}
+	return list, nil
+}
+
+func keyText(e *model.Entity) string {
+	names := make([]string, len(e.Key))
+	for i, f := range e.Key {
+		names[i] = f.Column.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+// spellingOf is what renames do to the names in the interface of a model.
+func spellingOf(before, after *model.Model, renames []catalog.Rename) spelling {
+	c := &comparison{renames: renames}
+	s := spelling{entities: map[string]string{}, properties: map[string]map[string]string{}}
 	seen := func(m *model.Model, column string) string {
 		if m.API.Names == project.Camel {
 			return gate.CamelCase(column)
@@ -240,14 +274,14 @@ func SpellingOf(before, after *model.Model, renames []catalog.Rename) Spelling {
 			continue
 		}
 		if was.Name != now.Name {
-			s.Entities[was.Name] = now.Name
+			s.entities[was.Name] = now.Name
 		}
 		for _, r := range renames {
 			if r.Thing == catalog.RenamedColumn && r.In == now.Table.FullName() {
-				if s.Properties[now.Name] == nil {
-					s.Properties[now.Name] = map[string]string{}
+				if s.properties[now.Name] == nil {
+					s.properties[now.Name] = map[string]string{}
 				}
-				s.Properties[now.Name][seen(before, r.From)] = seen(after, r.To)
+				s.properties[now.Name][seen(before, r.From)] = seen(after, r.To)
 			}
 		}
 	}

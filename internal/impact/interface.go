@@ -27,17 +27,19 @@ const (
 	RuleRequestType     = "requests with the old type are refused"
 	RuleRequestNarrower = "requests that were good may be refused"
 	RuleRequestWider    = "requests that were good still are"
+	RuleAddress         = "clients keep the addresses of rows"
 	RuleLabelNew        = "clients must be ready for labels that they do not know"
 )
 
-// Spelling is what is called otherwise in the interface.
-type Spelling struct {
-	Entities   map[string]string            // new name by the old one
-	Properties map[string]map[string]string // likewise, by the new name of the entity
+// spelling is what is called otherwise in the interface.
+type spelling struct {
+	entities   map[string]string            // new name by the old one
+	properties map[string]map[string]string // likewise, by the new name of the entity
 }
 
-// Interface compares two OpenAPI documents of services that this tool writes.
-func Interface(before, after []byte, spelling Spelling) ([]Line, error) {
+// compareDocuments compares two OpenAPI documents of services that this tool
+// writes.
+func compareDocuments(before, after []byte, names spelling) ([]Line, error) {
 	var a, b document
 	if err := json.Unmarshal(before, &a); err != nil {
 		return nil, fmt.Errorf("reading the OpenAPI document of before: %w", err)
@@ -45,7 +47,7 @@ func Interface(before, after []byte, spelling Spelling) ([]Line, error) {
 	if err := json.Unmarshal(after, &b); err != nil {
 		return nil, fmt.Errorf("reading the OpenAPI document of now: %w", err)
 	}
-	i := &interfaces{spelling: spelling, lines: []Line{}}
+	i := &interfaces{spelling: names, lines: []Line{}}
 	i.endpoints(a, b)
 	i.parameters(a, b)
 	i.bodies(a, b)
@@ -67,7 +69,7 @@ type schema struct {
 }
 
 type interfaces struct {
-	spelling Spelling
+	spelling spelling
 	lines    []Line
 }
 
@@ -199,7 +201,7 @@ const (
 func (i *interfaces) bodies(a, b document) {
 	for _, old := range slices.Sorted(maps.Keys(a.Components.Schemas)) {
 		name := old
-		if now, renamed := i.spelling.Entities[old]; renamed {
+		if now, renamed := i.spelling.entities[old]; renamed {
 			name = now
 		}
 		now, there := b.Components.Schemas[name]
@@ -211,8 +213,8 @@ func (i *interfaces) bodies(a, b document) {
 		if len(requests.was.Properties) == 0 {
 			requests = pairOf{a.Components.Schemas[old+inChange], b.Components.Schemas[name+inChange]}
 		}
-		for _, was := range slices.Sorted(maps.Keys(i.spelling.Properties[name])) {
-			i.renamed(name, was, i.spelling.Properties[name][was], answers, requests)
+		for _, was := range slices.Sorted(maps.Keys(i.spelling.properties[name])) {
+			i.renamed(name, was, i.spelling.properties[name][was], answers, requests)
 		}
 		names := map[string]bool{}
 		for _, s := range []schema{answers.was, answers.now, requests.was, requests.now} {
