@@ -132,7 +132,7 @@ var chapters = []chapter{
 		breaks: []string{"func Wait(s *store.Substance)", "store.Substances.Name"},
 		fixes:  []string{"*store.Substance)", "*store.Remedy)", "store.Substances", "store.Remedies"}},
 	{name: "tables move to another schema",
-		schema: []string{"CREATE TABLE forage (", "CREATE SCHEMA flora;\nCREATE TABLE flora.forage (", "TABLE forage IS", "TABLE flora.forage IS", "COLUMN forage.blooms_from", "COLUMN flora.forage.blooms_from", "COLUMN forage.blooms_to", "COLUMN flora.forage.blooms_to", "REFERENCES forage", "REFERENCES flora.forage"},
+		schema:  []string{"CREATE TABLE forage (", "CREATE SCHEMA flora;\nCREATE TABLE flora.forage (", "TABLE forage IS", "TABLE flora.forage IS", "COLUMN forage.blooms_from", "COLUMN flora.forage.blooms_from", "COLUMN forage.blooms_to", "COLUMN flora.forage.blooms_to", "REFERENCES forage", "REFERENCES flora.forage"},
 		project: []string{"\ntables:", "  schemas: [public, flora]\n\ntables:"}},
 }
 
@@ -301,7 +301,9 @@ func (b *book) tell(c chapter) {
 			assert.Equal(t, n, now, table)
 		}
 	}
-	renamed := slices.DeleteFunc(slices.Clone(c.flags), func(f string) bool { return strings.HasPrefix(f, "--decide") || !strings.Contains(f, ".") && !strings.HasPrefix(f, "--") })
+	renamed := slices.DeleteFunc(slices.Clone(c.flags), func(f string) bool {
+		return strings.HasPrefix(f, "--decide") || !strings.Contains(f, ".") && !strings.HasPrefix(f, "--")
+	})
 	report, _ := b.run(append([]string{"widegate", "changes", "--json"}, renamed...)...)
 	told := foretold(t, report)
 	assert.Equal(t, lines(b.code, c.breaks), told, "what is foretold")

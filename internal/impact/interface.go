@@ -406,15 +406,27 @@ func shape(s map[string]any, types []string) string {
 		of, _ := typesOf(items)
 		text += " of " + shape(items, of)
 	}
-	if text == "" {
-		for _, key := range []string{"$ref", "oneOf", "anyOf"} {
-			if s[key] != nil {
-				return "a related row"
+	switch {
+	case text != "":
+		return text
+	case s["$ref"] != nil:
+		return "a related row"
+	}
+	var options []string
+	for _, key := range []string{"oneOf", "anyOf"} {
+		list, _ := s[key].([]any)
+		for _, o := range list {
+			option := asObject(o)
+			of, null := typesOf(option)
+			if text := shape(option, of); option != nil && !(null && len(of) == 0) && !slices.Contains(options, text) {
+				options = append(options, text)
 			}
 		}
+	}
+	if len(options) == 0 {
 		return "any value"
 	}
-	return text
+	return strings.Join(options, " or ")
 }
 
 func textOf(v any) string {

@@ -513,12 +513,17 @@ func (d *postgres) dropParts(p *pair) {
 	table := d.tableOf(p.now)
 	drop := func(name string) { d.step(fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", table, d.name(name))) }
 	for _, r := range p.dropReferences {
-		drop(r.Name)
+		if !p.goes(r.Name, r.Columns) {
+			drop(r.Name)
+		}
 	}
 	for _, c := range p.dropChecks {
 		drop(c.Name)
 	}
 	for _, in := range p.dropIndexes {
+		if p.goes(in.Name, in.Columns) {
+			continue
+		}
 		d.step("DROP INDEX " + d.table(p.now.Schema, in.Name))
 	}
 	for _, a := range p.altered {
@@ -531,6 +536,16 @@ func (d *postgres) dropParts(p *pair) {
 			d.step(fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, d.name(c.Name)))
 		}
 	}
+}
+
+// goes reports whether one of the columns is dropped, which takes along what is
+// over it: so the table is locked only then, and not while its values are carried
+// elsewhere. What gives its name to something new must go before.
+func (p *pair) goes(name string, columns []string) bool {
+	again := slices.ContainsFunc(p.addReferences, func(r catalog.Reference) bool { return r.Name == name }) ||
+		slices.ContainsFunc(p.addUniques, func(k catalog.Key) bool { return k.Name == name }) ||
+		slices.ContainsFunc(p.addIndexes, func(in catalog.Index) bool { return in.Name == name })
+	return !again && slices.ContainsFunc(p.dropped, func(c *catalog.Column) bool { return c.Generated == "" && slices.Contains(columns, c.Name) })
 }
 
 // freeKeys drops the references of tables that are gone to keys and columns that
@@ -555,6 +570,9 @@ func (d *draft) freeKeys(pairs []*pair) {
 func (d *postgres) dropKeys(p *pair) {
 	table := d.tableOf(p.now)
 	for _, k := range p.dropUniques {
+		if p.goes(k.Name, k.Columns) {
+			continue
+		}
 		if k.Index {
 			d.step("DROP INDEX " + d.table(p.now.Schema, k.Name))
 		} else {

@@ -197,6 +197,7 @@ func (d *sqlite) change(p *pair) {
 	for _, c := range p.added {
 		d.step(fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", d.name(p.now.Name), d.fragment(p.now, c.Name)))
 	}
+	d.decideNew(p)
 	for _, c := range p.dropped {
 		drop := fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", d.name(p.now.Name), d.name(c.Name))
 		if c.Generated != "" {
