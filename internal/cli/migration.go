@@ -94,7 +94,8 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	case f.prove:
 		return a.prove(ctx, f, b, there)
 	case f.asJSON:
-		return a.printJSON(map[string]any{"changes": orEmpty(there.Changes), "decisions": decisionsOf(there), "statements": len(there.Steps)})
+		err = a.printJSON(map[string]any{"changes": orEmpty(there.Changes), "decisions": decisionsOf(there), "statements": there.Texts()})
+		return errors.Join(err, a.openDecisions(there))
 	case f.into != "":
 		return a.writeMigration(f, b, there, back)
 	case f.down:

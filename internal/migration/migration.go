@@ -132,6 +132,15 @@ func (s *Script) Statements() []string {
 	return list
 }
 
+// Texts are the statements of the script, those of open decisions left out.
+func (s *Script) Texts() []string {
+	list := []string{}
+	for _, step := range s.Steps {
+		list = append(list, step.statements()...)
+	}
+	return list
+}
+
 func (s Step) statements() []string {
 	if s.Decision != nil && s.Decision.Taken >= 0 {
 		return s.Decision.Proposals[s.Decision.Taken].SQL
