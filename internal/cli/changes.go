@@ -64,6 +64,9 @@ func (a *app) changes(ctx context.Context, f changesFlags, args []string) error 
 		loud.showReport(report, from, f.all)
 	}
 	if err == nil && report.Breaks() {
+		if len(args) == 0 && len(report.Conflicts)+len(report.Queries) == 0 {
+			a.adviseOn(report)
+		}
 		return decisionError{errors.New(broken(report))}
 	}
 	return err

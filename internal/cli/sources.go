@@ -192,6 +192,7 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 func (a *app) askRenames(ctx context.Context, b *between, found []catalog.Rename) ([]catalog.Rename, error) {
 	terminal := isTerminal(a.in) && isTerminal(a.err)
 	var settled []catalog.Rename
+	var said []string
 	for _, r := range found {
 		if r.Confidence == 1 {
 			settled = append(settled, r)
@@ -207,10 +208,18 @@ func (a *app) askRenames(ctx context.Context, b *between, found []catalog.Rename
 			if err := (&form{app: a}).run(ctx, ask); err != nil {
 				return nil, err
 			}
+			answer := r
+			if !yes {
+				answer.To = ""
+			}
+			said = append(said, "--renamed "+answer.String())
 		}
 		if yes {
 			settled = append(settled, r)
 		}
+	}
+	if len(said) > 0 {
+		fmt.Fprintf(a.err, "The same without questions: %s\n", strings.Join(said, " "))
 	}
 	// A table that was not renamed has no renamed columns.
 	return slices.DeleteFunc(settled, func(r catalog.Rename) bool {

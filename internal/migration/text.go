@@ -30,7 +30,11 @@ func (s *Script) Text(title string) []byte {
 		for i, d := range open {
 			numbers[i] = fmt.Sprint(d.Number)
 		}
-		fmt.Fprintf(&b, "\n-- %s only you can decide, marked DECIDE below. Fill in each, and then\n-- remove this line, at which the script stops until then:\nDECIDE %s;\n", places(len(open)), strings.Join(numbers, ", "))
+		each := "each"
+		if len(open) == 1 {
+			each = "it"
+		}
+		fmt.Fprintf(&b, "\n-- %s only you can decide, marked DECIDE below. Fill %s in, and then\n-- remove this line, at which the script stops until then:\nDECIDE %s;\n", places(len(open)), each, strings.Join(numbers, ", "))
 	}
 	begin, end := transaction(s.Engine)
 	for _, place := range []Place{Ahead, Inside, Behind} {
