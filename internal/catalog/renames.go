@@ -85,7 +85,8 @@ func (t Type) clone() Type {
 }
 
 // Renamed returns the catalog as it is once the renames have been carried out,
-// in all that refers to what they name. Texts of expressions and views stay.
+// in all that refers to what they name, expressions of their table included.
+// Texts of views stay.
 func (c *Catalog) Renamed(list []Rename) *Catalog {
 	if len(list) == 0 {
 		return c
@@ -186,6 +187,13 @@ func (c *Catalog) renameColumn(r Rename) {
 			if t.Columns[k].Name == r.From {
 				t.Columns[k].Name = r.To
 			}
+			t.Columns[k].Generated = replaceWord(t.Columns[k].Generated, r.From, r.To)
+		}
+		for k := range t.Checks {
+			t.Checks[k].Expr = replaceWord(t.Checks[k].Expr, r.From, r.To)
+			if c.Engine == MySQL && t.Checks[k].Name == r.From { // one of the column itself
+				t.Checks[k].Name = r.To
+			}
 		}
 		if t.PrimaryKey != nil {
 			swap(t.PrimaryKey.Columns)
@@ -197,9 +205,40 @@ func (c *Catalog) renameColumn(r Rename) {
 			swap(t.References[k].Columns)
 		}
 		for k := range t.Indexes {
-			swap(t.Indexes[k].Columns)
+			in := &t.Indexes[k]
+			in.Where = replaceWord(in.Where, r.From, r.To)
+			swap(in.Columns)
+			for n := range in.Columns {
+				if strings.HasPrefix(in.Columns[n], "(") {
+					in.Columns[n] = replaceWord(in.Columns[n], r.From, r.To)
+				}
+			}
 		}
 	}
+}
+
+// replaceWord puts one name in place of another, where it stands as a word.
+func replaceWord(text, from, to string) string {
+	var b strings.Builder
+	for at := 0; at < len(text); {
+		i := strings.Index(text[at:], from)
+		if i < 0 {
+			b.WriteString(text[at:])
+			break
+		}
+		start, end := at+i, at+i+len(from)
+		if (start == 0 || !wordByte(text[start-1])) && (end >= len(text) || !wordByte(text[end])) {
+			b.WriteString(text[at:start] + to)
+		} else {
+			b.WriteString(text[at:end])
+		}
+		at = end
+	}
+	return b.String()
+}
+
+func wordByte(c byte) bool {
+	return c == '_' || c == '$' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
 }
 
 // eachType visits the types of all columns, and what they are declared as.
@@ -222,11 +261,17 @@ const Likely = 0.75
 // possible is the confidence from which a rename is worth asking about.
 const possible = 0.5
 
+// Alike says from 0 to 1 how many values two columns have in common, the first of
+// the old schema and the second of the new one; it is false where that cannot be
+// known.
+type Alike func(old, now *Table, was, is string) (float64, bool)
+
 // FindRenames tells renames from what was dropped while something like it was
-// added: by names, types, places, keys and references. Those that are given
-// hold; one whose To is empty says that what it names was dropped.
-func FindRenames(before, after *Catalog, given []Rename) []Rename {
-	f := &finder{before: before, after: after, given: given}
+// added: by names, types, places, keys, references and, where alike is not nil,
+// data. Those that are given hold; one whose To is empty says that what it names
+// was dropped.
+func FindRenames(before, after *Catalog, given []Rename, alike Alike) []Rename {
+	f := &finder{before: before, after: after, given: given, alike: alike}
 	f.things(RenamedEnum, f.enumPairs())
 	f.things(RenamedTable, f.tablePairs())
 	moved := before.Renamed(f.found)
@@ -247,6 +292,7 @@ func FindRenames(before, after *Catalog, given []Rename) []Rename {
 type finder struct {
 	before, after *Catalog
 	given, found  []Rename
+	alike         Alike
 }
 
 // pair is a thing that is gone and one that is new.
@@ -376,10 +422,45 @@ func (f *finder) columns(moved *Catalog, old, now *Table) {
 				continue
 			}
 			score, why := columnLikeness(old, now, i, k)
+			if score > likeness0 {
+				score, why = f.weighData(old, now, was.Name, is.Name, score, why)
+			}
 			pairs = append(pairs, pair{in: now.FullName(), from: was.Name, to: is.Name, score: score, why: why})
 		}
 	}
 	f.things(RenamedColumn, pairs)
+}
+
+// likeness0 is the likeness from which on a look at the data is worth its time.
+const likeness0 = 0.3
+
+// weighData has the values of two columns count as much as all else.
+func (f *finder) weighData(old, now *Table, was, is string, score float64, why string) (float64, string) {
+	if f.alike == nil {
+		return score, why
+	}
+	table, there := f.before.Table(Split(f.oldName(old.FullName())))
+	if !there {
+		return score, why
+	}
+	common, known := f.alike(table, now, was, is)
+	if !known {
+		return score, why
+	}
+	if why != "" {
+		why += ", "
+	}
+	return (score + common) / 2, fmt.Sprintf("%s%.0f %% of the values", why, 100*common)
+}
+
+// oldName is what a table was called.
+func (f *finder) oldName(full string) string {
+	for _, r := range f.found {
+		if r.Thing == RenamedTable && r.To == full {
+			return r.From
+		}
+	}
+	return full
 }
 
 // columnLikeness weighs type, name, the neighbours' places, and the keys and

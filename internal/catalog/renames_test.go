@@ -39,7 +39,7 @@ func TestFindRenames(t *testing.T) {
 	)
 	after.Enums = []Enum{{Name: "mood", Labels: []string{"calm", "nervous", "fierce"}}}
 	found := map[string]Rename{}
-	for _, r := range FindRenames(before, after, nil) {
+	for _, r := range FindRenames(before, after, nil, nil) {
 		found[r.String()] = r
 		assert.Greater(t, r.Confidence, 0.5, r)
 		assert.Less(t, r.Confidence, 1.0, r)
@@ -52,7 +52,7 @@ func TestFindRenames(t *testing.T) {
 	assert.NotContains(t, found, "note=scale", "they have nothing in common")
 	assert.Greater(t, found["keeper.phone=telephone"].Confidence, found["colony.title=name"].Confidence, "phone is in telephone")
 
-	lines := lines(Compare(before, after, FindRenames(before, after, nil)...))
+	lines := lines(Compare(before, after, FindRenames(before, after, nil, nil)...))
 	assert.Contains(t, lines, "the table hive is called colony now")
 	assert.NotContains(t, lines, "the table hive is gone")
 }
@@ -65,10 +65,10 @@ func TestAPersonSettlesRenames(t *testing.T) {
 		require.True(t, ok)
 		return r
 	}
-	found := FindRenames(before, after, []Rename{settle("hive.title", "crate"), settle("hive.box", "hive.name")})
+	found := FindRenames(before, after, []Rename{settle("hive.title", "crate"), settle("hive.box", "hive.name")}, nil)
 	assert.ElementsMatch(t, []string{"hive.box=name", "hive.title=crate"}, []string{found[0].String(), found[1].String()})
 	assert.Equal(t, 1.0, found[0].Confidence)
-	assert.Empty(t, FindRenames(before, after, []Rename{settle("hive.title", ""), settle("hive.box", "")}), "both were dropped")
+	assert.Empty(t, FindRenames(before, after, []Rename{settle("hive.title", ""), settle("hive.box", "")}, nil), "both were dropped")
 	_, ok := Settle(before, after, "swarm", "hive")
 	assert.False(t, ok)
 	table, ok := Settle(before, after, "HIVE", "colony")
@@ -100,4 +100,19 @@ func TestRenamedReachesAllThatRefers(t *testing.T) {
 	assert.Equal(t, "s.mood", queen.Columns[0].Type.Enum)
 	assert.Equal(t, []Enum{{Schema: "s", Name: "mood", Labels: []string{"quiet"}}}, now.Enums)
 	assert.Equal(t, "title", c.Tables[0].Columns[1].Name, "the old one stays as it was")
+}
+
+func TestDataTellsRenames(t *testing.T) {
+	before := withTables(Table{Name: "hive", Columns: []Column{number("id"), words("title"), words("box")}})
+	after := withTables(Table{Name: "hive", Columns: []Column{number("id"), words("label"), words("crate")}})
+	alike := func(old, now *Table, was, is string) (float64, bool) {
+		assert.Equal(t, "hive", old.Name)
+		return map[string]float64{"title crate": 1, "box label": 0.9}[was+" "+is], true
+	}
+	var found []string
+	for _, r := range FindRenames(before, after, nil, alike) {
+		found = append(found, r.String())
+		assert.Contains(t, r.Why, "% of the values")
+	}
+	assert.ElementsMatch(t, []string{"hive.title=crate", "hive.box=label"}, found, "names and places say otherwise")
 }

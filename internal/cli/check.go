@@ -81,7 +81,7 @@ func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.P
 		return nil, fmt.Errorf("revision %s: %w", revision, err)
 	}
 	var renames []catalog.Rename
-	for _, r := range catalog.FindRenames(ledger.Schema, plan.Catalog, nil) {
+	for _, r := range catalog.FindRenames(ledger.Schema, plan.Catalog, nil, nil) {
 		if r.Confidence >= catalog.Likely {
 			renames = append(renames, r)
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -182,16 +183,21 @@ func (a *app) writeMigration(f migrationFlags, b *between, there, back *migratio
 	return a.openDecisions(there)
 }
 
-// newFile writes a file that is not there yet.
+// newFile writes a file that is not there yet, wholly or not at all.
 func newFile(path string, text []byte) error {
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	draft, err := os.CreateTemp(filepath.Dir(path), ".widegate-*")
 	if err != nil {
-		return fault.New("move it away, or name another folder", "writing %s: %w", path, err)
+		return fault.New("name a folder that may be written", "writing %s: %w", path, err)
 	}
-	if _, err := file.Write(text); err != nil {
-		return errors.Join(fmt.Errorf("writing %s: %w", path, err), file.Close(), os.Remove(path))
+	defer os.Remove(draft.Name())
+	_, err = draft.Write(text)
+	if err := errors.Join(err, draft.Chmod(0o644), draft.Sync(), draft.Close()); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	return file.Close()
+	if err := os.Link(draft.Name(), path); err != nil { // which takes the place of nothing
+		return fault.New("move it away, or name another folder", "writing %s: %w", path, errors.Unwrap(err))
+	}
+	return nil
 }
 
 // nameOf makes a few words of the first changes.

@@ -31,6 +31,7 @@ type between struct {
 	from, to      string // what they are called
 	own           bool   // from the last write to what the project file names
 	source        read.Source
+	alike         catalog.Alike // nil where there is no data on one of the sides
 	renames       []catalog.Rename
 }
 
@@ -58,8 +59,14 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 	if f.engine == "" {
 		f.engine = b.after.Engine
 	}
-	if b.before, b.from, _, err = a.schema(ctx, b.project, words[0], f, true); err != nil {
+	var old read.Source
+	if b.before, b.from, old, err = a.schema(ctx, b.project, words[0], f, true); err != nil {
 		return nil, err
+	}
+	if old.URL != "" && b.source.URL != "" {
+		data := read.NewData(old, b.source)
+		defer data.Close()
+		b.alike = func(was, now *catalog.Table, a, b string) (float64, bool) { return data.Common(ctx, was, now, a, b) }
 	}
 	if b.before.Engine != b.after.Engine {
 		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
@@ -177,7 +184,7 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 			}
 		}
 	}
-	found := catalog.FindRenames(b.before, b.after, given)
+	found := catalog.FindRenames(b.before, b.after, given, b.alike)
 	for _, r := range given {
 		used := slices.ContainsFunc(found, func(x catalog.Rename) bool { return x.Thing == r.Thing && x.From == r.From && x.To == r.To })
 		flag := slices.ContainsFunc(flags, func(w string) bool { return strings.HasPrefix(w, r.String()) || strings.HasSuffix(w, r.From+"="+r.To) })

@@ -32,7 +32,7 @@ func (plan *Plan) Meaning() (*impact.Report, error) {
 	if plan.Was == nil {
 		return r, nil
 	}
-	r.Code = impact.Code(plan.Was, plan.Model, plan.Renames)
+	r.Code = append(impact.Code(plan.Was, plan.Model, plan.Renames), plan.functions()...)
 	document := path.Join(path.Clean(plan.project.API.Folder), "openapi.json")
 	if before := plan.ledger.Base[document]; before != nil {
 		var err error

@@ -21,41 +21,8 @@ type draft struct {
 
 func newDraft(before, after *catalog.Catalog, o Options) *draft {
 	d := &draft{engine: before.Engine, before: before, after: after, at: before.Renamed(o.Renames), renames: o.Renames, decide: o.Decide}
-	d.renameInTexts()
 	d.script = &Script{Engine: before.Engine}
 	return d
-}
-
-// renameInTexts puts new names of columns into the texts of expressions, as the
-// engines do.
-func (d *draft) renameInTexts() {
-	for _, r := range d.renames {
-		if r.Thing != catalog.RenamedColumn {
-			continue
-		}
-		for i := range d.at.Tables {
-			t := &d.at.Tables[i]
-			if t.FullName() != r.In {
-				continue
-			}
-			for k := range t.Checks {
-				t.Checks[k].Expr = replaceWord(t.Checks[k].Expr, r.From, r.To)
-				if d.engine == catalog.MySQL && t.Checks[k].Name == r.From { // one of the column itself
-					t.Checks[k].Name = r.To
-				}
-			}
-			for k := range t.Columns {
-				t.Columns[k].Generated = replaceWord(t.Columns[k].Generated, r.From, r.To)
-			}
-			for k := range t.Indexes {
-				in := &t.Indexes[k]
-				in.Where = replaceWord(in.Where, r.From, r.To)
-				for n := range in.Columns {
-					in.Columns[n] = replaceWord(in.Columns[n], r.From, r.To)
-				}
-			}
-		}
-	}
 }
 
 func (d *draft) name(s string) string { return quote(d.engine, s) }

@@ -79,23 +79,3 @@ func mentions(text, name string) bool {
 func wordByte(c byte) bool {
 	return c == '_' || c == '$' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
 }
-
-// replaceWord puts one name in place of another, where it stands as a word.
-func replaceWord(text, from, to string) string {
-	var b strings.Builder
-	for at := 0; at < len(text); {
-		i := strings.Index(text[at:], from)
-		if i < 0 {
-			b.WriteString(text[at:])
-			break
-		}
-		start, end := at+i, at+i+len(from)
-		if (start == 0 || !wordByte(text[start-1])) && (end >= len(text) || !wordByte(text[end])) {
-			b.WriteString(text[at:start] + to)
-		} else {
-			b.WriteString(text[at:end])
-		}
-		at = end
-	}
-	return b.String()
-}
