@@ -586,14 +586,15 @@ func nameLikeness(a, b string) float64 {
 	if longest == 0 {
 		return 1
 	}
-	letters := 1 - float64(distance([]rune(a), []rune(b)))/float64(longest)
+	letters := 1 - float64(Distance(a, b))/float64(longest)
 	x, y := strings.Split(a, "_"), strings.Split(b, "_")
 	return max(letters, ratio(2*common(x, y), len(x)+len(y)))
 }
 
-// distance is the number of insertions, deletions and replacements that make b
-// of a (Levenshtein).
-func distance(a, b []rune) int {
+// Distance is the number of insertions, deletions and replacements of characters
+// that make one text of the other (Levenshtein).
+func Distance(x, y string) int {
+	a, b := []rune(x), []rune(y)
 	row := make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j

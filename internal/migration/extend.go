@@ -8,7 +8,6 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/script"
 )
 
 // TypeWords are the types that a wanted column may have, besides the name of a
@@ -294,28 +293,10 @@ func (e *extension) extendText(t *catalog.Table, wanted []string) {
 			added = append(added, ",\n  "+d.columnText(t, c))
 		}
 	}
-	tokens := script.Scan(t.Definition, script.SQLite)
-	depth, first, end := 0, -1, -1
-	for i, token := range tokens {
-		switch {
-		case token.Sign("("):
-			if depth++; depth == 1 {
-				first = i + 1
-			}
-			continue
-		case token.Sign(")"):
-			depth--
-		}
-		if first < 0 || !(depth == 1 && token.Sign(",") || depth == 0) {
-			continue
-		}
-		part := slices.DeleteFunc(slices.Clone(tokens[first:i]), func(t script.Token) bool { return t.Kind == script.Comment })
-		constraint := len(part) == 0 || slices.ContainsFunc([]string{"CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN"}, part[0].Is)
-		if !constraint {
-			end = part[len(part)-1].To
-		}
-		if first = i + 1; depth == 0 {
-			break
+	end := 0
+	for _, item := range items(t.Definition) {
+		if !slices.ContainsFunc([]string{"CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN"}, item[0].Is) {
+			end = item[len(item)-1].To
 		}
 	}
 	if end > 0 {

@@ -161,7 +161,24 @@ func (d *sqlite) canDrop(p *pair, c *catalog.Column) bool {
 
 // fragment is a column as the text of its table declares it.
 func (d *sqlite) fragment(t *catalog.Table, column string) string {
-	tokens := script.Scan(t.Definition, script.SQLite)
+	for _, item := range items(t.Definition) {
+		if !strings.EqualFold(item[0].Text, column) {
+			continue
+		}
+		text := t.Definition[item[0].From:item[len(item)-1].To]
+		if strings.Contains(text, "--") || strings.Contains(text, "/*") {
+			return ""
+		}
+		return oneLine(text)
+	}
+	return ""
+}
+
+// items are the columns and constraints in the text of a table, comments left
+// out.
+func items(definition string) [][]script.Token {
+	var list [][]script.Token
+	tokens := script.Scan(definition, script.SQLite)
 	depth, first := 0, -1
 	for i, token := range tokens {
 		switch {
@@ -176,19 +193,15 @@ func (d *sqlite) fragment(t *catalog.Table, column string) string {
 		if first < 0 || !(depth == 1 && token.Sign(",") || depth == 0) {
 			continue
 		}
-		part := slices.DeleteFunc(slices.Clone(tokens[first:i]), func(t script.Token) bool { return t.Kind == script.Comment })
-		if len(part) > 0 && strings.EqualFold(part[0].Text, column) {
-			text := t.Definition[part[0].From:part[len(part)-1].To]
-			if strings.Contains(text, "--") || strings.Contains(text, "/*") {
-				return ""
-			}
-			return oneLine(text)
+		item := slices.DeleteFunc(slices.Clone(tokens[first:i]), func(t script.Token) bool { return t.Kind == script.Comment })
+		if len(item) > 0 {
+			list = append(list, item)
 		}
 		if first = i + 1; depth == 0 {
-			return ""
+			break
 		}
 	}
-	return ""
+	return list
 }
 
 // change changes a table in place.

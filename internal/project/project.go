@@ -17,6 +17,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 )
 
@@ -256,32 +257,11 @@ func unknownKey(path string, key *yaml.Node, known map[string]reflect.Type) erro
 func Nearest(word string, names []string) string {
 	best, bestAt := "", 3
 	for _, name := range names {
-		if d := distance(word, name); d < bestAt && d < len(word) {
+		if d := catalog.Distance(word, name); d < bestAt && d < len(word) {
 			best, bestAt = name, d
 		}
 	}
 	return best
-}
-
-// distance is the number of insertions, deletions and replacements of
-// characters that make b of a (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := 1
-			if a[i] == b[j] {
-				cost = 0
-			}
-			diagonal, row[j+1] = row[j+1], min(row[j+1]+1, row[j]+1, diagonal+cost)
-		}
-	}
-	return row[len(b)]
 }
 
 var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
