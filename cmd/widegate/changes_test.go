@@ -96,11 +96,13 @@ var chapters = []chapter{
 		flags:  []string{"--renamed", "keeper.name=", "--decide", "all=a"},
 		breaks: []string{"name := k.Name"},
 		fixes:  []string{"k.Name", `k.FirstName + " " + k.LastName`}},
-	{name: "a column is dropped",
-		schema: []string{"  details JSONB,\n", "", "COMMENT ON COLUMN apiary.details IS 'What the land owner wants known.';\n", ""},
-		flags:  []string{"--decide", "1=a"},
-		breaks: []string{"a.Details"},
-		fixes:  []string{", a.Details", ""}},
+	{name: "columns are dropped",
+		schema: []string{"  details JSONB,\n", "", "COMMENT ON COLUMN apiary.details IS 'What the land owner wants known.';\n", "",
+			"(weight_kg > 0),\n  moisture_pct NUMERIC(4,1) CHECK (moisture_pct BETWEEN 0 AND 100)\n", "(weight_kg > 0)\n"},
+		flags:   []string{"--decide", "all=a"},
+		queries: []string{", max(h.moisture_pct) as wettest", ""},
+		breaks:  []string{"a.Details"},
+		fixes:   []string{", a.Details", ""}},
 	{name: "a column gets another type",
 		schema: []string{"  frames BIGINT NOT NULL", "  frames INTEGER NOT NULL"},
 		flags:  []string{"--decide", "1=a"},
@@ -304,7 +306,14 @@ func (b *book) tell(c chapter) {
 	renamed := slices.DeleteFunc(slices.Clone(c.flags), func(f string) bool {
 		return strings.HasPrefix(f, "--decide") || !strings.Contains(f, ".") && !strings.HasPrefix(f, "--")
 	})
-	report, _ := b.run(append([]string{"widegate", "changes", "--json"}, renamed...)...)
+	changes := append([]string{"widegate", "changes", "--json"}, renamed...)
+	report, _ := b.run(changes...)
+	if len(c.queries) > 0 {
+		assert.Contains(t, report, "queries/cooperative.sql:3:31: query BestApiaries: ", "a query that does not hold is told")
+		b.write("queries/cooperative.sql", b.edit(b.read("queries/cooperative.sql"), c.queries))
+		report, _ = b.run(changes...)
+	}
+	assert.Contains(t, report, `"queries": []`)
 	told := foretold(t, report)
 	assert.Equal(t, lines(b.code, c.breaks), told, "what is foretold")
 	_, status = b.run(append([]string{"widegate", "write", "--yes"}, renamed...)...)

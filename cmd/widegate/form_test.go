@@ -146,3 +146,79 @@ func TestLeavingTheFormWritesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }
+
+// TestRenamesAreAsked has a person settle what nobody can know.
+func TestRenamesAreAsked(t *testing.T) {
+	folder := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	write("before.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, title TEXT);\n")
+	write("after.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, name TEXT);\n")
+	term := onTerminal(t, folder, "changes", "before.sql", "after.sql", "--engine", "sqlite")
+	term.await("Was the column title of hive renamed to name?")
+	term.keys("y")
+	term.await("The same without questions: --renamed hive.title=name")
+	assert.Error(t, <-term.done, "it breaks something")
+	term = onTerminal(t, folder, "migration", "before.sql", "after.sql", "--engine", "sqlite")
+	term.await("Was the column title of hive renamed to name?")
+	term.keys("n")
+	term.await("hive: the column title is gone")
+	assert.Error(t, <-term.done, "a decision is open")
+}
+
+// TestTableOnATerminal drafts a table by answering questions.
+func TestTableOnATerminal(t *testing.T) {
+	folder := t.TempDir()
+	term := onTerminal(t, folder, "table", "--engine", "sqlite", "--into", "schema")
+	term.await("Name of the table")
+	term.keys(enter)
+	term.await("type a name")
+	term.keys("swarm" + enter)
+	term.await("Column 1, as NAME:TYPE")
+	term.keys("size:texxt" + enter)
+	term.await("there is no type")
+	term.keys(clear + "seen_on:date" + enter)
+	term.await("Another column?")
+	term.keys("y")
+	term.await("Column 2, as NAME:TYPE")
+	term.keys("size:int,null" + enter)
+	term.await("Another column?")
+	term.keys("n")
+	term.await("Wrote schema/0001_swarm.sql")
+	require.NoError(t, <-term.done)
+	text, err := os.ReadFile(filepath.Join(folder, "schema", "0001_swarm.sql"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "seen_on DATE NOT NULL,\n    size INTEGER\n")
+}
+
+// TestWriteAsksBeforeItBreaksSomething leaves all as it is until the answer is yes.
+func TestWriteAsksBeforeItBreaksSomething(t *testing.T) {
+	folder := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	write("go.mod", "module bees\n\ngo 1.26.0\n")
+	write("widegate.yaml", "database: {engine: sqlite, ddl: [schema.sql]}\n")
+	write("schema.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, title TEXT, box TEXT);\n")
+	term := onTerminal(t, folder, "write")
+	term.await("Wrote")
+	require.NoError(t, <-term.done)
+	write("schema.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, title TEXT);\n")
+	term = onTerminal(t, folder, "write")
+	term.await("Hive.box is gone from answers and requests")
+	term.keys("n")
+	term.await("nothing was written: this breaks")
+	assert.Error(t, <-term.done)
+	text, err := os.ReadFile(filepath.Join(folder, "store", "hive.go"))
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "Box")
+	term = onTerminal(t, folder, "write")
+	term.await("Write all the same?")
+	term.keys("y")
+	term.await("Take it back by")
+	require.NoError(t, <-term.done)
+	text, err = os.ReadFile(filepath.Join(folder, "store", "hive.go"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "Box")
+}

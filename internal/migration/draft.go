@@ -113,13 +113,6 @@ func (a alteration) computed() bool {
 	return a.was.Generated != a.now.Generated || a.was.Generated != "" && (a.retyped() || a.was.Stored != a.now.Stored)
 }
 
-// changed reports whether anything of the table but its comment is different.
-func (p *pair) changed() bool {
-	return len(p.added)+len(p.dropped)+len(p.altered)+len(p.dropUniques)+len(p.addUniques)+len(p.dropReferences)+len(p.addReferences)+
-		len(p.dropChecks)+len(p.addChecks)+len(p.dropIndexes)+len(p.addIndexes)+len(p.constraintNames)+len(p.indexNames) > 0 || p.keyChanged || p.reordered ||
-		!slices.Equal(p.old.Options, p.now.Options)
-}
-
 // pairs are the tables that are in both schemas.
 func (d *draft) pairs() []*pair {
 	var list []*pair
