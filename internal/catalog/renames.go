@@ -102,6 +102,21 @@ func (c *Catalog) Renamed(list []Rename) *Catalog {
 	return out
 }
 
+// Reversed are the renames of the way back.
+func Reversed(renames []Rename) []Rename {
+	list := slices.Clone(renames)
+	for i := range list {
+		r := &list[i]
+		r.From, r.To = r.To, r.From
+		for _, outer := range renames {
+			if (outer.Thing == RenamedTable || outer.Thing == RenamedEnum) && outer.To == r.In {
+				r.In = outer.From
+			}
+		}
+	}
+	return list
+}
+
 // Split takes a full name apart. Names of tables may hold a dot only where
 // there is a schema in front of it.
 func Split(full string) (schema, name string) {

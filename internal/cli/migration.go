@@ -87,7 +87,7 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
-	back, err := migration.Draft(b.after, b.before, migration.Options{Renames: migration.Reversed(b.before, b.renames)})
+	back, err := migration.Draft(b.after, b.before, migration.Options{Renames: catalog.Reversed(b.renames)})
 	if err != nil {
 		return err
 	}

@@ -29,7 +29,6 @@ type between struct {
 	former        *project.Project // as it was in a revision; else the same
 	before, after *catalog.Catalog
 	from, to      string // what they are called
-	own           bool   // from the last write to what the project file names
 	source        read.Source
 	alike         catalog.Alike // nil where there is no data on one of the sides
 	renames       []catalog.Rename
@@ -45,7 +44,7 @@ type schemaFlags struct {
 // twoSchemas reads the schemas that the arguments name, and finds out what was
 // renamed between them.
 func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*between, error) {
-	b := &between{own: len(args) == 0}
+	b := &between{}
 	var err error
 	if _, missing := os.Stat(a.config); missing == nil || len(args) < 2 {
 		if b.project, err = project.Load(a.config); err != nil {
@@ -63,13 +62,13 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 	if b.before, b.from, old, err = a.schema(ctx, b.project, words[0], f, true); err != nil {
 		return nil, err
 	}
+	if b.before.Engine != b.after.Engine {
+		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
+	}
 	if old.URL != "" && b.source.URL != "" {
 		data := read.NewData(old, b.source)
 		defer data.Close()
 		b.alike = func(was, now *catalog.Table, a, b string) (float64, bool) { return data.Common(ctx, was, now, a, b) }
-	}
-	if b.before.Engine != b.after.Engine {
-		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
 	}
 	if b.former = b.project; strings.HasPrefix(words[0], "@") {
 		if b.former, _, err = project.Revision(ctx, a.config, words[0][1:]); err != nil {
@@ -121,7 +120,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 			source.Scratch = p.Database.Scratch
 		}
 	}
-	if p != nil && (source.Engine == "" || source.Engine == p.Database.Engine) {
+	if p != nil && (source.Engine == "" || p.Database.Engine == "" || source.Engine == p.Database.Engine) {
 		if source.Schemas, err = present(ctx, source, p.Database.Schemas); err != nil {
 			return nil, "", read.Source{}, err
 		}

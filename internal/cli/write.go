@@ -123,6 +123,10 @@ func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Pla
 		a.showReport(report, "the last write", false)
 		a.say("")
 	}
+	if flags.rewrite && len(report.Uses) > 0 {
+		fmt.Fprintln(a.err, "  next: change those places first, or leave --rewrite-uses out")
+		return nil, decisionError{fmt.Errorf("nothing was written: with all uses rewritten, %s would not build", count(len(report.Uses), "place"))}
+	}
 	if !flags.yes {
 		yes, err := a.confirm(ctx, "Write all the same?")
 		if err != nil {

@@ -30,12 +30,29 @@ func (plan *Plan) former(p *project.Project) func() *model.Model {
 			return nil
 		}
 		m, err := model.Build(plan.Before, p, names)
+		if err != nil { // the developer has brought the new names into the project file
+			if p, err = plan.formerProject(); err == nil {
+				m, err = model.Build(plan.Before, p, names)
+			}
+		}
 		if err != nil {
 			return nil // the project file goes with the new schema only
 		}
 		m.AddRoutines(plan.Before, p.Routines)
 		return m
 	}
+}
+
+// formerProject is the project file with the names of the last write.
+func (plan *Plan) formerProject() (*project.Project, error) {
+	text, err := os.ReadFile(plan.project.File)
+	if err != nil {
+		return nil, err
+	}
+	if text, err = project.Renamed(text, catalog.Reversed(plan.Renames)); err != nil {
+		return nil, err
+	}
+	return project.Parse(plan.project.File, text)
 }
 
 // carryRenames brings renames into the names that were given and into the
@@ -49,26 +66,28 @@ func (plan *Plan) carryRenames() error {
 	if file == "" {
 		return nil
 	}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return fmt.Errorf("reading the project file: %w", err)
+	var err error
+	if plan.file, err = plan.look(filepath.Base(file)); err != nil {
+		return err
 	}
-	now, err := project.Renamed(text, plan.Renames)
-	if err != nil || string(now) == string(text) {
+	now, err := project.Renamed(plan.file.text, plan.Renames)
+	if err != nil || string(now) == string(plan.file.text) {
 		return err
 	}
 	if plan.project, err = project.Parse(file, now); err != nil {
 		return fmt.Errorf("with the new names: %w", err)
 	}
-	if plan.file, err = plan.look(plan.fileName()); err != nil {
-		return err
-	}
 	plan.renamed = now
 	return nil
 }
 
-// fileName is the project file, by its slash path below the root.
-func (plan *Plan) fileName() string { return filepath.Base(plan.project.File) }
+// fileName is the project file, by its slash path below the root, links followed.
+func (plan *Plan) fileName() string {
+	if plan.file.real != "" {
+		return plan.file.real
+	}
+	return filepath.Base(plan.project.File)
+}
 
 // spelling is a name and what it is now.
 type spelling struct{ old, now string }

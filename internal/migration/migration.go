@@ -91,21 +91,6 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	return d.script, nil
 }
 
-// Reversed are the renames of the way back.
-func Reversed(before *catalog.Catalog, renames []catalog.Rename) []catalog.Rename {
-	list := slices.Clone(renames)
-	for i := range list {
-		r := &list[i]
-		r.From, r.To = r.To, r.From
-		for _, outer := range renames {
-			if (outer.Thing == catalog.RenamedTable || outer.Thing == catalog.RenamedEnum) && outer.To == r.In {
-				r.In = outer.From
-			}
-		}
-	}
-	return list
-}
-
 // Open are the decisions that nobody has taken.
 func (s *Script) Open() []*Decision {
 	return slices.DeleteFunc(slices.Clone(s.Decisions), func(d *Decision) bool { return d.Taken >= 0 })

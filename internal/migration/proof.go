@@ -115,7 +115,7 @@ func prove(ctx context.Context, db Database, before, after *catalog.Catalog, the
 // goBack runs the script that leads back. Some things cannot be had again, such
 // as a value for every row that was deleted; that is said, and no fault.
 func (p *Proof) goBack(ctx context.Context, db Database, before, now *catalog.Catalog, renames []catalog.Rename) error {
-	back, err := Draft(now, before, Options{Renames: Reversed(before, renames), Decide: func(*Decision) int { return 0 }})
+	back, err := Draft(now, before, Options{Renames: catalog.Reversed(renames), Decide: func(*Decision) int { return 0 }})
 	if errors.Is(err, ErrSame) {
 		return nil
 	}

@@ -575,7 +575,7 @@ func thereAndBack(t *testing.T, engine string, seed uint64) {
 	offline(t, engine, a, b, script, second)
 
 	between := db.contents(t, b)
-	back := Reversed(first, renames)
+	back := catalog.Reversed(renames)
 	script = move(t, db, db.read(t), first, back)
 	require.Equal(t, plain(t, first), plain(t, db.read(t)), "seed %d\n%s", seed, script.Text("back"))
 	kept(t, between, db.contents(t, a), back, string(script.Text("back")))
