@@ -76,12 +76,12 @@ func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.P
 	if err != nil {
 		return nil, err
 	}
-	was, err := model.Build(ledger.Schema, p, &ledger.Names)
+	was, err := model.Build(ledger.Schema(), p, &ledger.Names)
 	if err != nil {
 		return nil, fmt.Errorf("revision %s: %w", revision, err)
 	}
 	var renames []catalog.Rename
-	for _, r := range catalog.FindRenames(ledger.Schema, plan.Catalog, nil, nil) {
+	for _, r := range catalog.FindRenames(ledger.Schema(), plan.Catalog, nil, nil) {
 		if r.Confidence >= catalog.Likely {
 			renames = append(renames, r)
 		}

@@ -88,10 +88,11 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 		if err != nil {
 			return nil, "", read.Source{}, err
 		}
-		if ledger.Schema == nil {
+		c := ledger.Schema()
+		if c == nil {
 			return nil, "", read.Source{}, errNothingWritten
 		}
-		return ledger.Schema, "the last write", read.Source{}, nil
+		return c, "the last write", read.Source{}, nil
 	case word == "":
 		source := generate.Source(p)
 		c, err := a.readSource(ctx, source)
@@ -101,7 +102,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 		if err != nil {
 			return nil, "", read.Source{}, err
 		}
-		return ledger.Schema, word, read.Source{}, nil
+		return ledger.Schema(), word, read.Source{}, nil
 	}
 	engine := f.engine
 	if strings.EqualFold(word[max(0, len(word)-5):], ".json") {

@@ -19,10 +19,6 @@ import (
 // file with its defaults, the names given, and the tool itself.
 func (plan *Plan) fingerprint() error {
 	sum := sha256.New()
-	text, err := plan.Catalog.Encode()
-	if err != nil {
-		return err
-	}
 	settings, err := json.Marshal(plan.project)
 	if err != nil {
 		return fmt.Errorf("summing up the project: %w", err)
@@ -35,7 +31,7 @@ func (plan *Plan) fingerprint() error {
 	if err != nil {
 		return fmt.Errorf("summing up the queries: %w", err)
 	}
-	for _, part := range [][]byte{text, settings, names, queries, []byte(plan.module.Path()), tool()} {
+	for _, part := range [][]byte{plan.encoded, settings, names, queries, []byte(plan.module.Path()), tool()} {
 		fmt.Fprintf(sum, "%d\n", len(part))
 		sum.Write(part)
 	}

@@ -74,6 +74,7 @@ type Plan struct {
 	file    diskFile // the project file, where it changes with the renames
 	renamed []byte   // its new text
 	started time.Time
+	encoded []byte // the catalog
 	inputs  string // fingerprint of what the texts are made from
 
 	home    string // the root, links followed
@@ -117,7 +118,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if plan.Catalog, err = read.Read(ctx, source); err != nil {
 		return nil, err
 	}
-	plan.Before = plan.ledger.Schema
+	if err := plan.recall(); err != nil {
+		return nil, err
+	}
 	if o.Settle != nil && plan.Before != nil {
 		if plan.Renames, err = o.Settle(plan.Before, plan.Catalog); err != nil {
 			return nil, err
@@ -155,6 +158,19 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.merge(ctx)
 	return plan, nil
+}
+
+// recall finds the schema of the last write, which mostly is the one of now.
+func (plan *Plan) recall() (err error) {
+	if plan.encoded, err = plan.Catalog.Encode(); err != nil {
+		return err
+	}
+	if bytes.Equal(plan.encoded, plan.ledger.Record) {
+		plan.Before = plan.Catalog
+	} else {
+		plan.Before = plan.ledger.Schema()
+	}
+	return nil
 }
 
 // understand makes the model of what was read.

@@ -10,6 +10,14 @@ import (
 	"widegate/internal/render/openapi"
 )
 
+// document is the rendered OpenAPI document, which --only leaves out.
+func (plan *Plan) document(name string) []byte {
+	if len(plan.options.Only) > 0 {
+		return openapi.Render(plan.Model.Seen(), "")
+	}
+	return plan.files[name].Text
+}
+
 // others are the conflicts that are no places which would not build.
 func others(list []merge.Conflict) []merge.Conflict {
 	return slices.DeleteFunc(slices.Clone(list), merge.Conflict.Breaks)
@@ -36,7 +44,7 @@ func (plan *Plan) Meaning() (*impact.Report, error) {
 	document := path.Join(path.Clean(plan.project.API.Folder), "openapi.json")
 	if before := plan.ledger.Base[document]; before != nil {
 		var err error
-		if r.Interface, err = impact.Clients(plan.Was, plan.Model, before, openapi.Render(plan.Model.Seen(), ""), plan.Renames); err != nil {
+		if r.Interface, err = impact.Clients(plan.Was, plan.Model, before, plan.document(document), plan.Renames); err != nil {
 			return nil, err
 		}
 	}

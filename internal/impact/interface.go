@@ -1,6 +1,7 @@
 package impact
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -40,12 +41,9 @@ type spelling struct {
 // compareDocuments compares two OpenAPI documents of services that this tool
 // writes.
 func compareDocuments(before, after []byte, names spelling) ([]Line, error) {
-	var a, b document
-	if err := json.Unmarshal(before, &a); err != nil {
-		return nil, fmt.Errorf("reading the OpenAPI document of before: %w", err)
-	}
-	if err := json.Unmarshal(after, &b); err != nil {
-		return nil, fmt.Errorf("reading the OpenAPI document of now: %w", err)
+	a, b, err := differing(before, after)
+	if err != nil {
+		return nil, err
 	}
 	i := &interfaces{spelling: names, lines: []Line{}}
 	i.endpoints(a, b)
@@ -56,10 +54,59 @@ func compareDocuments(before, after []byte, names spelling) ([]Line, error) {
 
 // document is what is looked at of an OpenAPI document.
 type document struct {
-	Paths      map[string]map[string]json.RawMessage `json:"paths"`
+	paths   map[string]map[string]json.RawMessage
+	schemas map[string]schema
+	names   map[string]bool // of all schemas
+}
+
+// outline is a document of which only the parts are told apart.
+type outline struct {
+	Paths      map[string]json.RawMessage `json:"paths"`
 	Components struct {
-		Schemas map[string]schema `json:"schemas"`
+		Schemas map[string]json.RawMessage `json:"schemas"`
 	} `json:"components"`
+}
+
+// differing reads two documents, of which what is the same is not looked into: of
+// a thousand tables one or two are different. Their paths stay, as names.
+func differing(before, after []byte) (a, b document, err error) {
+	var old, now outline
+	if err := json.Unmarshal(before, &old); err != nil {
+		return a, b, fmt.Errorf("reading the OpenAPI document of before: %w", err)
+	}
+	if err := json.Unmarshal(after, &now); err != nil {
+		return a, b, fmt.Errorf("reading the OpenAPI document of now: %w", err)
+	}
+	if a, err = old.without(now); err == nil {
+		b, err = now.without(old)
+	}
+	return a, b, err
+}
+
+// without decodes what another document has not, or has otherwise.
+func (o outline) without(other outline) (document, error) {
+	d := document{paths: map[string]map[string]json.RawMessage{}, schemas: map[string]schema{}, names: map[string]bool{}}
+	for path, text := range o.Paths {
+		item := map[string]json.RawMessage{}
+		if same, there := other.Paths[path]; !there || !bytes.Equal(same, text) {
+			if err := json.Unmarshal(text, &item); err != nil {
+				return d, fmt.Errorf("reading the path %s of an OpenAPI document: %w", path, err)
+			}
+		}
+		d.paths[path] = item
+	}
+	for name, text := range o.Components.Schemas {
+		d.names[name] = true
+		if same, there := other.Components.Schemas[name]; there && bytes.Equal(same, text) {
+			continue
+		}
+		var s schema
+		if err := json.Unmarshal(text, &s); err != nil {
+			return d, fmt.Errorf("reading the schema %s of an OpenAPI document: %w", name, err)
+		}
+		d.schemas[name] = s
+	}
+	return d, nil
 }
 
 // schema is a JSON Schema of an object.
@@ -105,15 +152,14 @@ func (i *interfaces) endpoints(a, b document) {
 func (i *interfaces) only(a, b document, do func(path string, whole bool, calls []string)) {
 	groups := map[string][]string{}
 	kept := map[string]bool{}
-	for path, item := range a.Paths {
+	for path, item := range a.paths {
 		collection, _, _ := strings.Cut(path, "/{")
 		collection = strings.TrimSuffix(collection, "/summary")
+		if _, both := b.paths[path]; both {
+			kept[collection] = true
+		}
 		for _, method := range methods {
-			if item[method] == nil {
-				continue
-			}
-			if b.Paths[path][method] != nil {
-				kept[collection] = true
+			if item[method] == nil || b.paths[path][method] != nil {
 				continue
 			}
 			groups[collection] = append(groups[collection], strings.ToUpper(method)+" "+path)
@@ -129,12 +175,12 @@ func (i *interfaces) only(a, b document, do func(path string, whole bool, calls 
 // however many operations have it.
 func (i *interfaces) parameters(a, b document) {
 	gone, fresh, needed := map[string][]string{}, map[string][]string{}, map[string][]string{}
-	for _, path := range slices.Sorted(maps.Keys(a.Paths)) {
+	for _, path := range slices.Sorted(maps.Keys(a.paths)) {
 		for _, method := range methods {
-			if a.Paths[path][method] == nil || b.Paths[path][method] == nil {
+			if a.paths[path][method] == nil || b.paths[path][method] == nil {
 				continue
 			}
-			was, now := parametersOf(a.Paths[path][method]), parametersOf(b.Paths[path][method])
+			was, now := parametersOf(a.paths[path][method]), parametersOf(b.paths[path][method])
 			call := strings.ToUpper(method) + " " + path
 			for name := range was {
 				if _, there := now[name]; !there {
@@ -199,19 +245,18 @@ const (
 
 // bodies compares what is in answers and requests, property by property.
 func (i *interfaces) bodies(a, b document) {
-	for _, old := range slices.Sorted(maps.Keys(a.Components.Schemas)) {
+	for _, old := range slices.Sorted(maps.Keys(a.names)) {
 		name := old
 		if now, renamed := i.spelling.entities[old]; renamed {
 			name = now
 		}
-		now, there := b.Components.Schemas[name]
-		if strings.Contains(name, ".") || !there {
+		if strings.Contains(name, ".") || !b.names[name] {
 			continue
 		}
-		answers := pairOf{a.Components.Schemas[old], now}
-		requests := pairOf{a.Components.Schemas[old+inNew], b.Components.Schemas[name+inNew]}
+		answers := pairOf{a.schemas[old], b.schemas[name]}
+		requests := pairOf{a.schemas[old+inNew], b.schemas[name+inNew]}
 		if len(requests.was.Properties) == 0 {
-			requests = pairOf{a.Components.Schemas[old+inChange], b.Components.Schemas[name+inChange]}
+			requests = pairOf{a.schemas[old+inChange], b.schemas[name+inChange]}
 		}
 		for _, was := range slices.Sorted(maps.Keys(i.spelling.properties[name])) {
 			i.renamed(name, was, i.spelling.properties[name][was], answers, requests)

@@ -25,7 +25,7 @@ type Ledger struct {
 	Names  Names
 	Base   map[string][]byte // the text last rendered for each file, by slash path below the root
 	Told   map[string]Told   // what engines said of statements, by their sums
-	Schema *catalog.Catalog  // that was written last; nil before the first write, or where it cannot be read
+	Record []byte            // the schema that was written last, as JSON; nil before the first write
 	Mixed  []string          // records that two branches both wrote, with the markers still in them
 }
 
@@ -78,15 +78,25 @@ func LoadLedger(root string) (*Ledger, error) {
 		}
 	}
 	if text, err := os.ReadFile(filepath.Join(folder, catalogFile)); err == nil {
-		ours, _, _ := sides(text)
-		if l.Schema, err = catalog.Decode(ours); err != nil {
-			l.Schema = nil // the next write makes it anew
-		}
+		l.Record, _, _ = sides(text)
 	}
 	if err := l.loadTold(filepath.Join(folder, toldFile)); err != nil {
 		return nil, err
 	}
 	return l, l.loadBase(filepath.Join(folder, baseFolder))
+}
+
+// Schema is the one that was written last; nil before the first write, or where it
+// cannot be read: the next write makes it anew.
+func (l *Ledger) Schema() *catalog.Catalog {
+	if l.Record == nil {
+		return nil
+	}
+	c, err := catalog.Decode(l.Record)
+	if err != nil {
+		return nil
+	}
+	return c
 }
 
 // loadTold reads what engines said. It can be found out again, so that a file

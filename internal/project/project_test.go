@@ -94,7 +94,11 @@ func TestLedger(t *testing.T) {
 	}
 	again, err := LoadLedger(root)
 	require.NoError(t, err)
+	l.Record = []byte("{}\n")
 	assert.Equal(t, l, again)
+	assert.Nil(t, again.Schema(), "it is no catalog")
+	again.Record = []byte(`{"version": 1, "engine": "sqlite", "tables": []}`)
+	assert.Equal(t, "sqlite", again.Schema().Engine)
 	require.NoError(t, os.WriteFile(filepath.Join(root, LedgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
 	_, err = LoadLedger(root)
 	require.ErrorContains(t, err, "is damaged")

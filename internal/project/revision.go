@@ -36,9 +36,10 @@ func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, 
 	if err != nil {
 		return nil, nil, err
 	}
-	if l.Schema, err = catalog.Decode(text); err != nil {
+	if _, err := catalog.Decode(text); err != nil {
 		return nil, nil, fmt.Errorf("revision %s: %w", revision, err)
 	}
+	l.Record = text
 	if text, err = show(LedgerFolder + "/" + namesFile); err != nil {
 		return nil, nil, err
 	}
