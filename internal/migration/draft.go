@@ -126,8 +126,42 @@ func (d *draft) pairs() []*pair {
 	}
 	for _, p := range list {
 		p.dependReferences(list)
+		if d.engine == catalog.Postgres {
+			p.dependComputed()
+		}
 	}
 	return list
+}
+
+// dependComputed has the computed columns made again that read one whose type
+// changes, with what is over them.
+func (p *pair) dependComputed() {
+	retyped := slices.DeleteFunc(slices.Clone(p.altered), func(a alteration) bool { return !a.retyped() })
+	for i := range p.now.Columns {
+		now := &p.now.Columns[i]
+		was, there := p.old.Column(now.Name)
+		reads := slices.ContainsFunc(retyped, func(a alteration) bool { return mentions(now.Generated, a.now.Name) })
+		if now.Generated == "" || !there || was.Generated == "" || !reads || slices.ContainsFunc(p.altered, func(a alteration) bool { return a.now == now }) {
+			continue
+		}
+		p.dropped = append(p.dropped, was)
+		p.added = append(p.added, now)
+		for _, k := range p.now.Uniques {
+			if slices.Contains(k.Columns, now.Name) {
+				p.addUniques = append(p.addUniques, k)
+			}
+		}
+		for _, in := range p.now.Indexes {
+			if slices.Contains(in.Columns, now.Name) {
+				p.addIndexes = append(p.addIndexes, in)
+			}
+		}
+		for _, c := range p.now.Checks {
+			if mentions(c.Expr, now.Name) {
+				p.addChecks = append(p.addChecks, c)
+			}
+		}
+	}
 }
 
 func (d *draft) pair(old, now *catalog.Table) *pair {

@@ -340,6 +340,13 @@ func (d *mysql) clauses(p *pair, later []string, identity string) []string {
 	}
 	if p.keyChanged && p.old.PrimaryKey != nil {
 		list = append(list, "DROP PRIMARY KEY")
+		for _, c := range p.dropped {
+			if c.Default != nil && c.Default.Kind == catalog.Identity { // it is a key no more, and still there
+				plain := *c
+				plain.Default = nil
+				list = append(list, "MODIFY COLUMN "+d.column(p.old, &plain, true))
+			}
+		}
 	}
 	for _, k := range p.dropUniques {
 		list = append(list, "DROP INDEX "+d.name(k.Name))

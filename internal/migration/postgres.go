@@ -21,6 +21,11 @@ func (d *postgres) write() {
 	pairs := d.pairs()
 	drop, remake := d.views(d.touched(pairs))
 	dropRoutines, makeRoutines := d.routines()
+	for _, r := range d.onReplacedTypes() {
+		if !slices.ContainsFunc(dropRoutines, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
+			dropRoutines, makeRoutines = append(dropRoutines, r), append(makeRoutines, r)
+		}
+	}
 	drop, remake = d.viewsOnRoutines(drop, remake, dropRoutines)
 	d.dropViews(drop)
 	d.dropRoutines(dropRoutines, makeRoutines)
@@ -98,9 +103,29 @@ func replaceable(old catalog.Routine, list []catalog.Routine) bool {
 	})
 }
 
+// onReplacedTypes are the routines that take or give an enum of which another
+// takes the place.
+func (d *postgres) onReplacedTypes() []catalog.Routine {
+	var list []catalog.Routine
+	for _, now := range d.after.Enums {
+		was, ok := d.at.Enum(catalog.Qualify(now.Schema, now.Name))
+		if !ok || d.onlyAdds(*was, now) {
+			continue
+		}
+		for _, r := range d.before.Routines {
+			uses := mentions(r.Returns, now.Name) || slices.ContainsFunc(r.Arguments, func(a catalog.Argument) bool { return mentions(a.Declared, now.Name) })
+			if uses && !slices.ContainsFunc(list, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
+				list = append(list, r)
+			}
+		}
+	}
+	return list
+}
+
 func (d *postgres) dropRoutines(drop, make []catalog.Routine) {
+	again := d.onReplacedTypes()
 	for _, r := range drop {
-		if !replaceable(r, make) {
+		if !replaceable(r, make) || slices.ContainsFunc(again, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
 			d.step(fmt.Sprintf("DROP %s %s%s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name), argumentTypes(r)))
 		}
 	}
@@ -357,11 +382,21 @@ func (d *postgres) alterComposites() {
 			switch old := find(was.Fields, f.Name); {
 			case old == nil:
 				d.step(fmt.Sprintf("%s ADD ATTRIBUTE %s %s", alter, d.name(f.Name), f.Declared))
+			case old.Declared != f.Declared && d.inUse(now):
+				d.note("the field %s of the type %s becoming %s, since tables use the type: make a new type, change the columns, drop the old one", f.Name, now.Name, f.Declared)
 			case old.Declared != f.Declared:
 				d.step(fmt.Sprintf("%s ALTER ATTRIBUTE %s TYPE %s", alter, d.name(f.Name), f.Declared))
 			}
 		}
 	}
+}
+
+// inUse reports whether a column is of the type.
+func (d *postgres) inUse(c catalog.Composite) bool {
+	full := catalog.Qualify(c.Schema, c.Name)
+	return slices.ContainsFunc(d.at.Tables, func(t catalog.Table) bool {
+		return slices.ContainsFunc(t.Columns, func(x catalog.Column) bool { return rowType(x.Type) == full })
+	})
 }
 
 // relabel changes the labels of enums. New ones are added where they belong;
