@@ -23,7 +23,7 @@ func addTo(t *testing.T, folder, text string) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(file, append(before, []byte(text)...), 0o644))
 	var out strings.Builder
-	require.Equal(t, 0, cli.Run([]string{"write", "--config", file}, nil, &out, &out), out.String())
+	require.Equal(t, 0, cli.Run([]string{"write", "--yes", "--config", file}, nil, &out, &out), out.String())
 }
 
 // TestVersions serves a version in which hives were boxes, with columns of other
@@ -109,7 +109,7 @@ func TestBadVersions(t *testing.T) {
 	} {
 		require.NoError(t, os.WriteFile(file, append(before, []byte("\n  versions: {"+text+"}\n")...), 0o644))
 		var out strings.Builder
-		assert.NotEqual(t, 0, cli.Run([]string{"write", "--config", file}, nil, &out, &out), text)
+		assert.NotEqual(t, 0, cli.Run([]string{"write", "--yes", "--config", file}, nil, &out, &out), text)
 		assert.Contains(t, out.String(), fault, text)
 	}
 }
