@@ -23,14 +23,12 @@ func (a *app) watch(ctx context.Context, flags writeFlags) error {
 	}
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	seen := ""
+	var file, seen string
 	for {
-		if mark := a.mark(ctx); mark != seen && ctx.Err() == nil {
-			seen = mark
+		if nowFile, now := read.FileMark(a.config), a.mark(ctx); (nowFile != file || now != seen) && ctx.Err() == nil {
+			seen = now
 			a.writeAgain(ctx, flags)
-			if after := a.mark(ctx); after != seen {
-				seen = after // the write itself changed the project file
-			}
+			file = read.FileMark(a.config) // which the write itself may have changed
 			a.say("Watching for changes; Ctrl-C ends it.")
 		}
 		select {
@@ -56,15 +54,14 @@ func (a *app) writeAgain(ctx context.Context, flags writeFlags) {
 	}
 }
 
-// mark sums up what the code is made from. What cannot be looked at, such as a
-// database that is away, counts by its error.
+// mark sums up what the code is made from besides the project file. What cannot be
+// looked at, such as a database that is away, counts by its error.
 func (a *app) mark(ctx context.Context) string {
-	marks := read.FileMark(a.config)
 	p, err := project.Load(a.config)
 	if err != nil {
-		return marks
+		return ""
 	}
-	marks += read.FileMark(p.Resolve(p.Queries))
+	marks := read.FileMark(p.Resolve(p.Queries))
 	mark, err := read.Mark(ctx, generate.Source(p))
 	if err != nil {
 		mark = err.Error()
