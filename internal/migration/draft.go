@@ -17,11 +17,16 @@ type draft struct {
 	renames       []catalog.Rename
 	decide        func(d *Decision) int
 	script        *Script
+
+	goneTables, freshTables []*catalog.Table // each in the order in which they go and come
 }
 
 func newDraft(before, after *catalog.Catalog, o Options) *draft {
 	d := &draft{engine: before.Engine, before: before, after: after, at: before.Renamed(o.Renames), renames: o.Renames, decide: o.Decide}
 	d.script = &Script{Engine: before.Engine}
+	d.goneTables = byReferences(onlyIn(d.at, d.after))
+	slices.Reverse(d.goneTables)
+	d.freshTables = byReferences(onlyIn(d.after, d.at))
 	return d
 }
 
@@ -336,13 +341,9 @@ func (p *pair) losesKey(columns []string) bool {
 
 // gone are the tables that are only in the old schema, those that refer to
 // others first; fresh those only in the new one, those referred to first.
-func (d *draft) gone() []*catalog.Table {
-	list := byReferences(onlyIn(d.at, d.after))
-	slices.Reverse(list)
-	return list
-}
+func (d *draft) gone() []*catalog.Table { return d.goneTables }
 
-func (d *draft) fresh() []*catalog.Table { return byReferences(onlyIn(d.after, d.at)) }
+func (d *draft) fresh() []*catalog.Table { return d.freshTables }
 
 func onlyIn(c, other *catalog.Catalog) []*catalog.Table {
 	var list []*catalog.Table
@@ -360,10 +361,15 @@ func onlyIn(c, other *catalog.Catalog) []*catalog.Table {
 func byReferences(list []*catalog.Table) []*catalog.Table {
 	var sorted []*catalog.Table
 	left := slices.Clone(list)
+	waiting := map[string]*catalog.Table{}
+	for _, t := range list {
+		waiting[t.FullName()] = t
+	}
 	for len(left) > 0 {
 		at := slices.IndexFunc(left, func(t *catalog.Table) bool {
 			waits := func(schema, name string) bool {
-				return slices.ContainsFunc(left, func(x *catalog.Table) bool { return x != t && x.Schema == schema && x.Name == name })
+				x := waiting[catalog.Qualify(schema, name)]
+				return x != nil && x != t
 			}
 			return !slices.ContainsFunc(t.References, func(r catalog.Reference) bool { return waits(r.Schema, r.Table) }) &&
 				!slices.ContainsFunc(t.Inherits, func(full string) bool { return waits(catalog.Split(full)) }) &&
@@ -371,6 +377,7 @@ func byReferences(list []*catalog.Table) []*catalog.Table {
 		})
 		at = max(at, 0)
 		sorted = append(sorted, left[at])
+		delete(waiting, left[at].FullName())
 		left = slices.Delete(left, at, at+1)
 	}
 	return sorted
@@ -387,7 +394,7 @@ func rowType(t catalog.Type) string {
 
 // views are the views to drop, and those to make: what only one side has, what
 // reads differently, and what reads tables or views that change under it.
-func (d *draft) views(touched []string) (drop, make []*catalog.Table) {
+func (d *draft) views(touched []string) (drop, fresh []*catalog.Table) {
 	remade := map[string]bool{}
 	var old []*catalog.Table
 	for i := range d.before.Tables {
@@ -416,10 +423,10 @@ func (d *draft) views(touched []string) (drop, make []*catalog.Table) {
 		t := &d.after.Tables[i]
 		was, there := d.before.Table(t.Schema, t.Name)
 		if t.IsView() && (!there || !was.IsView() || remade[t.FullName()]) {
-			make = append(make, t)
+			fresh = append(fresh, t)
 		}
 	}
-	return drop, byMention(make)
+	return drop, byMention(fresh)
 }
 
 func names(t *catalog.Table) []string {
@@ -494,7 +501,7 @@ func (d *draft) oldName(full string) string {
 }
 
 // routines are those to drop, and those to make.
-func (d *draft) routines() (drop, make []catalog.Routine) {
+func (d *draft) routines() (drop, fresh []catalog.Routine) {
 	find := func(list []catalog.Routine, r catalog.Routine) *catalog.Routine {
 		i := slices.IndexFunc(list, func(x catalog.Routine) bool { return x.Kind == r.Kind && x.Signature() == r.Signature() })
 		if i < 0 {
@@ -514,8 +521,8 @@ func (d *draft) routines() (drop, make []catalog.Routine) {
 	}
 	for _, r := range d.after.Routines {
 		if was := find(d.before.Routines, r); was == nil || !same(*was, r) {
-			make = append(make, r)
+			fresh = append(fresh, r)
 		}
 	}
-	return drop, make
+	return drop, fresh
 }

@@ -122,10 +122,10 @@ func (d *postgres) onReplacedTypes() []catalog.Routine {
 	return list
 }
 
-func (d *postgres) dropRoutines(drop, make []catalog.Routine) {
+func (d *postgres) dropRoutines(drop, fresh []catalog.Routine) {
 	again := d.onReplacedTypes()
 	for _, r := range drop {
-		if !replaceable(r, make) || slices.ContainsFunc(again, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
+		if !replaceable(r, fresh) || slices.ContainsFunc(again, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
 			d.step(fmt.Sprintf("DROP %s %s%s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name), argumentTypes(r)))
 		}
 	}
