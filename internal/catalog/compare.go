@@ -63,7 +63,7 @@ func Compare(before, after *Catalog, renames ...Rename) []Change {
 	c.others("domain", domainTexts(before), domainTexts(after))
 	c.others("composite type", compositeTexts(before), compositeTexts(after))
 	c.others("sequence", sequenceTexts(before), sequenceTexts(after))
-	c.others("", routineTexts(before), routineTexts(after))
+	c.others("", routineTexts(before, after), routineTexts(after, before))
 	return c.list
 }
 
@@ -115,7 +115,9 @@ func (c *comparison) table(old, now *Table) {
 	c.sets(name, "reference", referenceTexts(old), referenceTexts(now))
 	c.sets(name, "check", checkTexts(old), checkTexts(now))
 	c.sets(name, "index", indexTexts(old), indexTexts(now))
-	c.sets(name, "trigger", triggerTexts(old), triggerTexts(now))
+	if old.Definition != "" && now.Definition != "" { // they are known with it
+		c.sets(name, "trigger", triggerTexts(old), triggerTexts(now))
+	}
 	if a, b := strings.Join(old.Options, ", "), strings.Join(now.Options, ", "); a != b {
 		c.altered("options", name, "", a, b, "it is %s now, was %s", orPlain(b), orPlain(a))
 	}
@@ -279,10 +281,16 @@ func sequenceTexts(c *Catalog) []named {
 	return list
 }
 
-func routineTexts(c *Catalog) []named {
+// routineTexts leave out the bodies where the other side does not know its own, as
+// a snapshot of an earlier version of this tool.
+func routineTexts(c, other *Catalog) []named {
 	var list []named
 	for _, r := range c.Routines {
-		list = append(list, named{r.Kind, r.Signature(), r.Returns + r.Volatility + r.Definition})
+		text := r.Returns + r.Volatility
+		if known := slices.ContainsFunc(other.Routines, func(x Routine) bool { return x.Signature() == r.Signature() && x.Definition != "" }); known {
+			text += r.Definition
+		}
+		list = append(list, named{r.Kind, r.Signature(), text})
 	}
 	return list
 }

@@ -53,6 +53,16 @@ func TestCompare(t *testing.T) {
 	assert.Contains(t, lines(Compare(after, before)), "hive: name must have a value now")
 }
 
+// TestAnOldRecordIsNoChange compares with one that does not know all facts yet.
+func TestAnOldRecordIsNoChange(t *testing.T) {
+	old := &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable}}, Routines: []Routine{{Name: "weigh", Kind: "function"}}}
+	now := &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()", Triggers: []Trigger{{Name: "t"}}}}, Routines: []Routine{{Name: "weigh", Kind: "function", Definition: "CREATE …"}}}
+	assert.Empty(t, Compare(old, now))
+	now.Routines[0].Returns = "int"
+	assert.Equal(t, []string{"the function weigh() has changed"}, lines(Compare(old, now)))
+	assert.Equal(t, []string{"hive: the trigger t is gone"}, lines(Compare(now, &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()"}}, Routines: now.Routines})))
+}
+
 func lines(changes []Change) []string {
 	var list []string
 	for _, c := range changes {

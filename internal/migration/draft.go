@@ -511,6 +511,9 @@ func (d *draft) routines() (drop, fresh []catalog.Routine) {
 	}
 	same := func(a, b catalog.Routine) bool {
 		a.Comment, b.Comment = "", ""
+		if a.Definition == "" || b.Definition == "" { // it is not known
+			a.Definition, b.Definition = "", ""
+		}
 		a.Definition, b.Definition = oneLine(a.Definition), oneLine(b.Definition)
 		return reflect.DeepEqual(a, b)
 	}
