@@ -1033,16 +1033,25 @@ func (d *postgres) retype(p *pair, a alteration, alter string) {
 	table := d.tableOf(p.now)
 	message := literal(d.engine, fmt.Sprintf("a value of %s.%s does not fit into %s", p.now.FullName(), a.now.Name, a.now.Declared))
 	d.decision(fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
-		Proposal{"the script stops where one would not be the same afterwards", []string{fmt.Sprintf(`DO $$ BEGIN
+		Proposal{"the script stops where one would not be the same afterwards", []string{"DO " + dollars(fmt.Sprintf(`BEGIN
     IF EXISTS (SELECT 1 FROM %s WHERE %s::%s::%s::text IS DISTINCT FROM %[2]s::text) THEN
         RAISE EXCEPTION USING MESSAGE = %[5]s;
     END IF;
-END $$`, table, column, a.now.Declared, a.was.Declared, message), change}},
+END`, table, column, a.now.Declared, a.was.Declared, message)), change}},
 		Proposal{"they are rounded or cut where they must be", []string{fmt.Sprintf("%sTYPE %s USING %s::%[2]s", alter, a.now.Declared, column)}},
 		Proposal{"they are dropped", []string{fmt.Sprintf("%sTYPE %s USING NULL::%[2]s", alter, a.now.Declared)}})
 	if note != "" {
 		d.script.Steps[len(d.script.Steps)-1].Note = note
 	}
+}
+
+// dollars quotes a body by a tag that is not in it.
+func dollars(body string) string {
+	tag := "$$"
+	for strings.Contains(body, tag) {
+		tag = "$x" + tag[1:]
+	}
+	return tag + " " + body + " " + tag
 }
 
 // coarser reports whether a time has fewer digits of the second.

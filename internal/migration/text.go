@@ -17,7 +17,7 @@ var runners = map[string]string{
 // Text is the script as a file. Its first lines say what it does.
 func (s *Script) Text(title string) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "-- %s\n--\n", title)
+	fmt.Fprintf(&b, "-- %s\n--\n", oneLine(title))
 	for _, c := range s.Changes {
 		fmt.Fprintf(&b, "-- %s\n", oneLine(c.String()))
 	}
