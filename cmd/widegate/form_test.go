@@ -222,3 +222,27 @@ func TestWriteAsksBeforeItBreaksSomething(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "Box")
 }
+
+// TestARenameIsAskedAboutOnce has own code break, for which the plan is made twice.
+func TestARenameIsAskedAboutOnce(t *testing.T) {
+	folder := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	write("go.mod", "module bees\n\ngo 1.26.0\n")
+	write("widegate.yaml", "database: {engine: sqlite, ddl: [schema.sql]}\n")
+	write("schema.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, title TEXT);\n")
+	term := onTerminal(t, folder, "write")
+	term.await("Wrote")
+	require.NoError(t, <-term.done)
+	write("own/own.go", "package own\n\nimport \"bees/store\"\n\nvar Titles = store.Hives.Title\n")
+	write("schema.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY, name TEXT);\n")
+	term = onTerminal(t, folder, "write")
+	term.await("Was the column title of hive renamed to name?")
+	term.keys("y")
+	term.await("Write all the same?")
+	term.keys("y")
+	term.await("Take it back by")
+	require.NoError(t, <-term.done)
+}

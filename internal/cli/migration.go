@@ -216,9 +216,7 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there *mi
 		url = b.project.Database.Scratch
 	}
 	if len(there.Open()) > 0 {
-		if err := a.showDecisionsOf(there); err != nil {
-			return err
-		}
+		a.showDecisionsOf(there)
 		return a.openDecisions(there)
 	}
 	report, done := a.progress("proving in a scratch database")
@@ -243,14 +241,13 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there *mi
 }
 
 // showDecisionsOf prints each open place with its proposals.
-func (a *app) showDecisionsOf(s *migration.Script) error {
+func (a *app) showDecisionsOf(s *migration.Script) {
 	for _, d := range s.Open() {
 		fmt.Fprintf(a.err, "  %d. %s\n", d.Number, d.Question)
 		for i, p := range d.Proposals {
 			fmt.Fprintf(a.err, "     %c. %s\n", 'a'+i, p.Title)
 		}
 	}
-	return nil
 }
 
 // rowsShown is how many keys of changed rows are printed.

@@ -185,10 +185,9 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 		}
 	}
 	found := catalog.FindRenames(b.before, b.after, given, b.alike)
-	for _, r := range given {
+	for _, r := range given[:len(flags)] { // the project file may tell of earlier ones
 		used := slices.ContainsFunc(found, func(x catalog.Rename) bool { return x.Thing == r.Thing && x.From == r.From && x.To == r.To })
-		flag := slices.ContainsFunc(flags, func(w string) bool { return strings.HasPrefix(w, r.String()) || strings.HasSuffix(w, r.From+"="+r.To) })
-		if !used && r.To != "" && flag {
+		if !used && r.To != "" {
 			return nil, fault.New("see what is there by `widegate changes`", "--renamed %s: it is not so that %s is gone and %s is new", r, r.From, r.To)
 		}
 	}

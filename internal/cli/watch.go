@@ -27,7 +27,9 @@ func (a *app) watch(ctx context.Context, flags writeFlags) error {
 	for {
 		if nowFile, now := read.FileMark(a.config), a.mark(ctx); (nowFile != file || now != seen) && ctx.Err() == nil {
 			seen = now
-			a.writeAgain(ctx, flags)
+			if a.writeAgain(ctx, flags) {
+				flags.renamed = nil // that is done
+			}
 			file = read.FileMark(a.config) // which the write itself may have changed
 			a.say("Watching for changes; Ctrl-C ends it.")
 		}
@@ -39,19 +41,21 @@ func (a *app) watch(ctx context.Context, flags writeFlags) error {
 	}
 }
 
-func (a *app) writeAgain(ctx context.Context, flags writeFlags) {
+// writeAgain reports whether all went well.
+func (a *app) writeAgain(ctx context.Context, flags writeFlags) bool {
 	a.say("%s", time.Now().Format("15:04:05"))
 	options, err := flags.options()
 	if err == nil {
 		err = a.writeOnce(ctx, flags, options)
 	}
 	if err == nil || errors.Is(err, context.Canceled) {
-		return
+		return err == nil
 	}
 	fmt.Fprintf(a.err, "widegate: %v\n", err)
 	if next := fault.Next(err); next != "" {
 		fmt.Fprintf(a.err, "  next: %s\n", next)
 	}
+	return false
 }
 
 // mark sums up what the code is made from besides the project file. What cannot be

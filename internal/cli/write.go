@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/apply"
+	"widegate/internal/catalog"
 	"widegate/internal/generate"
 	"widegate/internal/gomodule"
 	"widegate/internal/impact"
@@ -140,6 +141,8 @@ func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Pla
 	if len(report.Uses) == 0 {
 		return plan, nil
 	}
+	renames := plan.Renames // which are not asked about again
+	options.Settle = func(_, _ *catalog.Catalog) ([]catalog.Rename, error) { return renames, nil }
 	for _, c := range plan.Breaks {
 		options.Choices = append(options.Choices, merge.Choice{Place: c.Place(), Side: merge.New})
 	}

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -140,10 +141,33 @@ func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) e
 			}
 		}
 		return do(workspace{db, func(ctx context.Context) (*catalog.Catalog, error) {
-			return server.read(ctx, at, nil, func(string) {})
+			schemas, err := made(ctx, engine, db)
+			if err != nil {
+				return nil, err
+			}
+			return server.read(ctx, at, schemas, func(string) {})
 		}})
 	})
 }
+
+// made are the schemas of a workspace in which there are tables, and its own.
+func made(ctx context.Context, engine string, db session) ([]string, error) {
+	if engine != catalog.Postgres {
+		return nil, nil
+	}
+	schemas, err := db.Names(ctx, schemasQuery)
+	if err != nil {
+		return nil, fmt.Errorf("listing the schemas: %w", err)
+	}
+	if !slices.Contains(schemas, "public") {
+		schemas = append(schemas, "public")
+	}
+	return schemas, nil
+}
+
+// schemasQuery lists the schemas that hold tables.
+const schemasQuery = `SELECT DISTINCT table_schema::text FROM information_schema.tables
+	WHERE table_schema !~ '^pg_' AND table_schema <> 'information_schema' ORDER BY 1`
 
 func inFile(do func(w Workspace) error) error {
 	folder, err := os.MkdirTemp("", "widegate-scratch-")
@@ -188,8 +212,7 @@ func Schemas(ctx context.Context, s Source) ([]string, error) {
 		return nil, err
 	}
 	defer db.Close()
-	return db.Names(ctx, `SELECT DISTINCT table_schema::text FROM information_schema.tables
-		WHERE table_schema !~ '^pg_' AND table_schema <> 'information_schema' ORDER BY 1`)
+	return db.Names(ctx, schemasQuery)
 }
 
 // withDatabase replaces the database in a URL.

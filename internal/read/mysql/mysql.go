@@ -574,6 +574,10 @@ func (r *reader) readBodies(ctx context.Context) error {
 	for i := range r.catalog.Routines {
 		f := &r.catalog.Routines[i]
 		rows, err := r.db.QueryContext(ctx, "SHOW CREATE "+f.Kind+" "+quoteName(f.Schema)+"."+quoteName(f.Name))
+		var refused *driver.MySQLError
+		if errors.As(err, &refused) {
+			continue
+		}
 		if err != nil {
 			return fmt.Errorf("reading the %s %s: %w", f.Kind, f.Name, err)
 		}
