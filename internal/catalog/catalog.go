@@ -30,15 +30,31 @@ const (
 type Catalog struct {
 	Version    int         `json:"version"`
 	Engine     string      `json:"engine"`
-	Schemas    []string    `json:"schemas,omitempty"` // that were read besides the connection's own
+	Schemas    []string    `json:"schemas,omitempty"`    // that were read besides the connection's own
+	SearchPath []string    `json:"searchPath,omitempty"` // in which names are found that have no schema, where it is not only public
 	Tables     []Table     `json:"tables"`
 	Enums      []Enum      `json:"enums,omitempty"`
 	Domains    []Domain    `json:"domains,omitempty"`
 	Composites []Composite `json:"composites,omitempty"`
 	Sequences  []Sequence  `json:"sequences,omitempty"`
 	Routines   []Routine   `json:"routines,omitempty"`
+	Extras     []Extra     `json:"extras,omitempty"`   // of the schema as a whole
+	Complete   bool        `json:"complete,omitempty"` // a server said all of it; scripts leave out triggers and extras
 	Notes      []Note      `json:"notes,omitempty"`
 }
+
+// Extra is what else an engine keeps for a table or for the whole schema, such
+// as a policy, a right, a rule or a storage option. It is known by the
+// statements that make it and that take it away.
+type Extra struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`           // tells it from others of its kind in its place
+	Make string `json:"make,omitempty"` // empty where no statement is known
+	Undo string `json:"undo,omitempty"` // empty where it goes with what it belongs to
+}
+
+// KnowsTriggers reports whether the triggers of the tables are all known.
+func (c *Catalog) KnowsTriggers() bool { return c.Complete || c.Engine == SQLite }
 
 // Note is something the reader could not carry over.
 type Note struct {
@@ -69,12 +85,13 @@ type Table struct {
 	Checks     []Check     `json:"checks,omitempty"`
 	Indexes    []Index     `json:"indexes,omitempty"`
 	Definition string      `json:"definition,omitempty"` // of a view; in SQLite the statement that makes the table too
-	Triggers   []Trigger   `json:"triggers,omitempty"`   // in SQLite, which drops them with the table
-	Updatable  bool        `json:"updatable,omitempty"`  // a view through which rows can be changed
-	Partition  string      `json:"partition,omitempty"`  // how the rows are divided; the parts are not listed
-	Inherits   []string    `json:"inherits,omitempty"`   // full names of the tables whose columns this one has too
-	Options    []string    `json:"options,omitempty"`    // what else the engine says of the table, such as strict
-	Rows       int64       `json:"-"`                    // the engine's estimate, -1 where it has none
+	Triggers   []Trigger   `json:"triggers,omitempty"`
+	Extras     []Extra     `json:"extras,omitempty"`
+	Updatable  bool        `json:"updatable,omitempty"` // a view through which rows can be changed
+	Partition  string      `json:"partition,omitempty"` // how the rows are divided; the parts are not listed
+	Inherits   []string    `json:"inherits,omitempty"`  // full names of the tables whose columns this one has too
+	Options    []string    `json:"options,omitempty"`   // what else the engine says of the table, such as strict
+	Rows       int64       `json:"-"`                   // the engine's estimate, -1 where it has none
 }
 
 // Column is a column of a table, in the table's order.
@@ -90,6 +107,7 @@ type Column struct {
 	OnUpdate  string   `json:"onUpdate,omitempty"`  // the expression that it is set to when the row changes
 	Comment   string   `json:"comment,omitempty"`
 	Collation string   `json:"collation,omitempty"`
+	Invisible bool     `json:"invisible,omitempty"` // left out of SELECT *
 }
 
 // TypeKind is a family of types that all engines share.
@@ -163,6 +181,9 @@ type Default struct {
 	Text     string      `json:"text,omitempty"`     // the bare value of a constant, or the expression
 	Always   bool        `json:"always,omitempty"`   // the engine takes no other number
 	Sequence string      `json:"sequence,omitempty"` // full name of the one that numbers, where it is not the column's own
+	Own      string      `json:"own,omitempty"`      // name of the column's own sequence, where it is not TABLE_COLUMN_seq
+	Serial   bool        `json:"serial,omitempty"`   // an ordinary default that takes from the column's own sequence
+	Options  string      `json:"options,omitempty"`  // of the sequence, as SQL, where they are not the usual ones
 }
 
 // Key is a primary or unique key.
@@ -170,7 +191,8 @@ type Key struct {
 	Name       string   `json:"name,omitempty"`
 	Columns    []string `json:"columns"`
 	Deferrable bool     `json:"deferrable,omitempty"`
-	Index      bool     `json:"index,omitempty"` // an index and no constraint, where the engine tells them apart
+	Index      bool     `json:"index,omitempty"`      // an index and no constraint, where the engine tells them apart
+	Definition string   `json:"definition,omitempty"` // of the constraint, or the statement of the index, where the columns do not tell all
 }
 
 // Reference is a foreign key.
@@ -185,12 +207,15 @@ type Reference struct {
 
 	Deferrable bool `json:"deferrable,omitempty"`
 	Unenforced bool `json:"unenforced,omitempty"` // the engine takes the declaration and does not hold rows to it
+
+	Definition string `json:"definition,omitempty"` // of the constraint, where the rest does not tell all
 }
 
 // Check is a check constraint.
 type Check struct {
-	Name string `json:"name,omitempty"`
-	Expr string `json:"expr"`
+	Name    string `json:"name,omitempty"`
+	Expr    string `json:"expr"`
+	Options string `json:"options,omitempty"` // what stands behind it, such as NOT VALID
 }
 
 // Index is an index that is not the one of a key.
@@ -246,8 +271,9 @@ type CompositeField struct {
 
 // Sequence is a generator of numbers that stands by itself.
 type Sequence struct {
-	Schema string `json:"schema,omitempty"`
-	Name   string `json:"name"`
+	Schema  string `json:"schema,omitempty"`
+	Name    string `json:"name"`
+	Options string `json:"options,omitempty"` // as SQL, where they are not the usual ones
 }
 
 // Routine is a function or procedure.
@@ -270,6 +296,9 @@ func (r *Routine) Reads() bool {
 	}
 	return false
 }
+
+// ForTriggers reports whether only a trigger can call the routine.
+func (r *Routine) ForTriggers() bool { return r.Returns == "trigger" || r.Returns == "event_trigger" }
 
 // Argument is one of a routine's.
 type Argument struct {
@@ -381,12 +410,19 @@ func (c *Catalog) Sort() {
 		return cmp.Or(strings.Compare(a.Schema, b.Schema), strings.Compare(a.Name, b.Name),
 			slices.CompareFunc(a.Arguments, b.Arguments, func(x, y Argument) int { return strings.Compare(x.Declared, y.Declared) }))
 	})
+	sortExtras(c.Extras)
 	slices.SortFunc(c.Notes, func(a, b Note) int {
 		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Text, b.Text))
 	})
 	for i := range c.Tables {
 		c.Tables[i].sort()
 	}
+}
+
+func sortExtras(list []Extra) {
+	slices.SortFunc(list, func(a, b Extra) int {
+		return cmp.Or(strings.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name), strings.Compare(a.Make, b.Make))
+	})
 }
 
 func byName(schemaA, nameA, schemaB, nameB string) int {
@@ -405,6 +441,7 @@ func (t *Table) sort() {
 		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.Expr, b.Expr))
 	})
 	slices.SortFunc(t.Triggers, func(a, b Trigger) int { return strings.Compare(a.Name, b.Name) })
+	sortExtras(t.Extras)
 	slices.SortFunc(t.Indexes, func(a, b Index) int { return strings.Compare(a.Name, b.Name) })
 }
 

@@ -44,11 +44,12 @@ func Compare(before, after *Catalog, renames ...Rename) []Change {
 	for _, r := range renames {
 		c.list = append(c.list, r.change())
 	}
-	before = before.Renamed(renames)
+	before, after = Completed(before.Renamed(renames), after)
 	for i := range before.Tables {
 		old := &before.Tables[i]
 		if now, ok := after.Table(old.Schema, old.Name); ok {
 			c.table(old, now)
+			c.attached(before, after, old, now)
 		} else {
 			c.whole(Dropped, string(old.Kind), old.FullName())
 		}
@@ -64,6 +65,9 @@ func Compare(before, after *Catalog, renames ...Rename) []Change {
 	c.others("composite type", compositeTexts(before), compositeTexts(after))
 	c.others("sequence", sequenceTexts(before), sequenceTexts(after))
 	c.others("", routineTexts(before, after), routineTexts(after, before))
+	if before.Complete && after.Complete {
+		c.extras("", before.Extras, after.Extras)
+	}
 	return c.list
 }
 
@@ -115,9 +119,6 @@ func (c *comparison) table(old, now *Table) {
 	c.sets(name, "reference", referenceTexts(old), referenceTexts(now))
 	c.sets(name, "check", checkTexts(old), checkTexts(now))
 	c.sets(name, "index", indexTexts(old), indexTexts(now))
-	if old.Definition != "" && now.Definition != "" { // they are known with it
-		c.sets(name, "trigger", triggerTexts(old), triggerTexts(now))
-	}
 	if a, b := strings.Join(old.Options, ", "), strings.Join(now.Options, ", "); a != b {
 		c.altered("options", name, "", a, b, "it is %s now, was %s", orPlain(b), orPlain(a))
 	}
@@ -127,6 +128,51 @@ func (c *comparison) table(old, now *Table) {
 	if old.Comment != now.Comment {
 		c.altered("comment", name, "", old.Comment, now.Comment, "its comment has changed")
 	}
+}
+
+// attached compares what hangs on a table, where both sides know it.
+func (c *comparison) attached(before, after *Catalog, old, now *Table) {
+	name := now.FullName()
+	if before.KnowsTriggers() && after.KnowsTriggers() && (before.Engine != SQLite || old.Definition != "" && now.Definition != "") {
+		c.triggers(name, old, now)
+	}
+	if before.Complete && after.Complete {
+		c.extras(name, old.Extras, now.Extras)
+	}
+}
+
+func (c *comparison) triggers(table string, old, now *Table) {
+	c.sets(table, "trigger", triggerTexts(old), triggerTexts(now))
+	for _, was := range old.Triggers {
+		i := slices.IndexFunc(now.Triggers, func(x Trigger) bool { return x.Name == was.Name })
+		if i >= 0 && !SameText(now.Triggers[i].Definition, was.Definition) {
+			c.altered("trigger", table, was.Name, "", "", "the trigger %s has changed", was.Name)
+		}
+	}
+}
+
+// extras tells what came, went and changed of what else an engine keeps.
+func (c *comparison) extras(in string, old, now []Extra) {
+	find := func(list []Extra, e Extra) int {
+		return slices.IndexFunc(list, func(x Extra) bool { return x.Kind == e.Kind && x.Name == e.Name })
+	}
+	for _, e := range old {
+		switch i := find(now, e); {
+		case i < 0:
+			c.add(Dropped, e.Kind, in, e.Name, e.Make, "", "%s is gone", e.label())
+		case now[i].Make != e.Make:
+			c.add(Altered, e.Kind, in, e.Name, e.Make, now[i].Make, "%s has changed", e.label())
+		}
+	}
+	for _, e := range now {
+		if find(old, e) < 0 {
+			c.add(Added, e.Kind, in, e.Name, "", e.Make, "%s is new", e.label())
+		}
+	}
+}
+
+func (e Extra) label() string {
+	return strings.TrimSpace("the " + e.Kind + " " + e.Name)
 }
 
 func orPlain(options string) string {
@@ -178,6 +224,10 @@ func (c *comparison) column(table string, was, now *Column) {
 	if was.Collation != now.Collation {
 		c.altered("collation", table, at, was.Collation, now.Collation, "%s is sorted by %s now, was %s", at, orNone(now.Collation), orNone(was.Collation))
 	}
+	if was.Invisible != now.Invisible {
+		word := map[bool]string{true: "invisible", false: "visible"}
+		c.altered("visibility", table, at, word[was.Invisible], word[now.Invisible], "%s is %s now", at, word[now.Invisible])
+	}
 	if was.Comment != now.Comment {
 		c.altered("comment", table, at, was.Comment, now.Comment, "the comment of %s has changed", at)
 	}
@@ -192,17 +242,26 @@ func typeText(c *Column) string {
 }
 
 // sets tells what came and what went of things that are known by their text.
+// One that is there twice counts twice.
 func (c *comparison) sets(in, thing string, old, now []string) {
-	for _, text := range old {
-		if !slices.Contains(now, text) {
-			c.add(Dropped, thing, in, "", text, "", "the %s %s is gone", thing, text)
-		}
+	for _, text := range without(old, now) {
+		c.add(Dropped, thing, in, "", text, "", "the %s %s is gone", thing, text)
 	}
-	for _, text := range now {
-		if !slices.Contains(old, text) {
-			c.add(Added, thing, in, "", "", text, "the %s %s is new", thing, text)
-		}
+	for _, text := range without(now, old) {
+		c.add(Added, thing, in, "", "", text, "the %s %s is new", thing, text)
 	}
+}
+
+// without is a list without what another one has, each as often as it is there.
+func without(list, other []string) []string {
+	left := slices.Clone(other)
+	return slices.DeleteFunc(slices.Clone(list), func(text string) bool {
+		i := slices.Index(left, text)
+		if i >= 0 {
+			left = slices.Delete(left, i, i+1)
+		}
+		return i >= 0
+	})
 }
 
 func (c *comparison) enums(before, after *Catalog) {
@@ -276,7 +335,7 @@ func compositeTexts(c *Catalog) []named {
 func sequenceTexts(c *Catalog) []named {
 	var list []named
 	for _, s := range c.Sequences {
-		list = append(list, named{"sequence", Qualify(s.Schema, s.Name), ""})
+		list = append(list, named{"sequence", Qualify(s.Schema, s.Name), s.Options})
 	}
 	return list
 }
@@ -310,13 +369,24 @@ func keyText(k *Key) string {
 	if k == nil {
 		return "none"
 	}
-	return strings.Join(k.Columns, ", ")
+	return strings.Join(k.Columns, ", ") + k.suffix()
+}
+
+// suffix is what a key has besides its columns.
+func (k *Key) suffix() string {
+	switch {
+	case k.Definition != "":
+		return ", as in " + k.Definition
+	case k.Deferrable:
+		return ", deferrable"
+	}
+	return ""
 }
 
 func uniqueTexts(t *Table) []string {
 	var list []string
 	for _, u := range t.Uniques {
-		list = append(list, "("+strings.Join(u.Columns, ", ")+")")
+		list = append(list, "("+strings.Join(u.Columns, ", ")+")"+u.suffix())
 	}
 	return list
 }
@@ -331,6 +401,12 @@ func referenceTexts(t *Table) []string {
 		if r.OnUpdate != "" {
 			text += ", on update " + r.OnUpdate
 		}
+		switch {
+		case r.Definition != "":
+			text += ", as in " + r.Definition
+		case r.Deferrable:
+			text += ", deferrable"
+		}
 		list = append(list, text)
 	}
 	return list
@@ -339,7 +415,7 @@ func referenceTexts(t *Table) []string {
 func checkTexts(t *Table) []string {
 	var list []string
 	for _, c := range t.Checks {
-		list = append(list, c.Expr)
+		list = append(list, strings.TrimSpace(c.Expr+" "+c.Options))
 	}
 	return list
 }
@@ -353,6 +429,9 @@ func indexTexts(t *Table) []string {
 		}
 		if in.Where != "" {
 			text += " where " + in.Where
+		}
+		if in.Definition != "" {
+			text += ", as in " + in.Definition
 		}
 		list = append(list, text)
 	}
@@ -372,7 +451,13 @@ func defaultText(d *Default) string {
 	case d == nil:
 		return "none"
 	case d.Kind == Identity:
-		return "numbered by the engine"
+		text := "numbered by the engine"
+		for _, more := range []string{map[bool]string{true: "always"}[d.Always], d.Sequence, d.Own, map[bool]string{true: "by an ordinary default"}[d.Serial], d.Options} {
+			if more != "" {
+				text += ", " + more
+			}
+		}
+		return text
 	case d.Text == "":
 		return "an empty text"
 	}

@@ -68,6 +68,14 @@ func (c *Catalog) clone() *Catalog {
 			t.Indexes[k].Columns = slices.Clone(t.Indexes[k].Columns)
 		}
 		t.Checks = slices.Clone(t.Checks)
+		t.Triggers = slices.Clone(t.Triggers)
+		t.Extras = slices.Clone(t.Extras)
+		for k := range t.Columns {
+			if def := t.Columns[k].Default; def != nil {
+				own := *def
+				t.Columns[k].Default = &own
+			}
+		}
 	}
 	out.Enums = slices.Clone(c.Enums)
 	for i := range out.Enums {
@@ -159,12 +167,68 @@ func (c *Catalog) rename(r Rename) {
 	}
 }
 
+// followed are the texts about a table in which an engine follows a rename
+// by itself.
+func (t *Table) followed(change func(text string) string) {
+	if t.PrimaryKey != nil {
+		t.PrimaryKey.Definition = change(t.PrimaryKey.Definition)
+	}
+	for i := range t.Uniques {
+		t.Uniques[i].Definition = change(t.Uniques[i].Definition)
+	}
+	for i := range t.Indexes {
+		t.Indexes[i].Definition = change(t.Indexes[i].Definition)
+	}
+	for i := range t.References {
+		t.References[i].Definition = change(t.References[i].Definition)
+	}
+	for i := range t.Extras {
+		t.Extras[i].Make, t.Extras[i].Undo = change(t.Extras[i].Make), change(t.Extras[i].Undo)
+	}
+}
+
+// keepSequences notes the names that the columns' own sequences keep when the
+// table or the column gets another name.
+func (t *Table) keepSequences(column string) {
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if def := c.Default; def != nil && def.Kind == Identity && def.Sequence == "" && def.Own == "" && (column == "" || c.Name == column) {
+			def.Own = t.Name + "_" + c.Name + "_seq"
+		}
+	}
+}
+
+// settleSequences leaves out the names that are the usual ones again.
+func (t *Table) settleSequences() {
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if def := c.Default; def != nil && def.Own == t.Name+"_"+c.Name+"_seq" {
+			def.Own = ""
+		}
+	}
+}
+
 func (c *Catalog) renameTable(r Rename) {
 	schema, name := Split(r.To)
+	_, was := Split(r.From)
 	for i := range c.Tables {
 		t := &c.Tables[i]
 		if t.FullName() == r.From {
+			if c.Engine == Postgres {
+				t.keepSequences("")
+			}
 			t.Schema, t.Name = schema, name
+			if c.Engine == Postgres {
+				t.settleSequences()
+			}
+			if c.Engine != SQLite {
+				t.followed(func(text string) string { return replaceWord(text, was, name) })
+			}
+			for k := range t.Triggers {
+				if c.Engine != SQLite {
+					t.Triggers[k].Definition = replaceWord(t.Triggers[k].Definition, was, name)
+				}
+			}
 		}
 		for k := range t.References {
 			if ref := &t.References[k]; Qualify(ref.Schema, ref.Table) == r.From {
@@ -198,6 +262,17 @@ func (c *Catalog) renameColumn(r Rename) {
 		if t.FullName() != r.In {
 			continue
 		}
+		if c.Engine == Postgres {
+			t.keepSequences(r.From)
+		}
+		if c.Engine != SQLite {
+			t.followed(func(text string) string { return replaceWord(text, r.From, r.To) })
+		}
+		if c.Engine == Postgres { // which follows it into the parts of a trigger that are not its function
+			for k := range t.Triggers {
+				t.Triggers[k].Definition = replaceWord(t.Triggers[k].Definition, r.From, r.To)
+			}
+		}
 		for k := range t.Columns {
 			if t.Columns[k].Name == r.From {
 				t.Columns[k].Name = r.To
@@ -210,6 +285,7 @@ func (c *Catalog) renameColumn(r Rename) {
 				t.Checks[k].Name = r.To
 			}
 		}
+		t.settleSequences()
 		if t.PrimaryKey != nil {
 			swap(t.PrimaryKey.Columns)
 		}
@@ -232,14 +308,31 @@ func (c *Catalog) renameColumn(r Rename) {
 	}
 }
 
-// replaceWord puts one name in place of another, where it stands as a word.
+// ReplaceWord puts one name in place of another in a text of SQL, where it
+// stands as a word and in no literal.
+func ReplaceWord(text, from, to string) string { return replaceWord(text, from, to) }
+
 func replaceWord(text, from, to string) string {
+	if from == "" || !strings.Contains(text, from) {
+		return text
+	}
 	var b strings.Builder
 	for at := 0; at < len(text); {
 		i := strings.Index(text[at:], from)
 		if i < 0 {
 			b.WriteString(text[at:])
 			break
+		}
+		if quote := strings.IndexByte(text[at:], '\''); quote >= 0 && quote < i {
+			end := strings.IndexByte(text[at+quote+1:], '\'')
+			if end < 0 {
+				b.WriteString(text[at:])
+				break
+			}
+			next := at + quote + 1 + end + 1
+			b.WriteString(text[at:next])
+			at = next
+			continue
 		}
 		start, end := at+i, at+i+len(from)
 		if (start == 0 || !wordByte(text[start-1])) && (end >= len(text) || !wordByte(text[end])) {

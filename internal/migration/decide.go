@@ -124,28 +124,82 @@ func (d *draft) words(column string) (head, tail string) {
 	return fmt.Sprintf("substr(%s || ' ', 1, instr(%[1]s || ' ', ' ') - 1)", column), fmt.Sprintf("ltrim(substr(%s || ' ', instr(%[1]s || ' ', ' ')))", column)
 }
 
-// decideNew asks for the values of new columns that must have one. The columns
-// are there by then, and may be null yet.
-func (d *draft) decideNew(p *pair) {
+// update is a statement that sets values in rows that are there, with what keeps
+// it from being noticed: triggers do not fire, and what is set when a row changes
+// is not set.
+func (d *draft) update(p *pair, sets, where string) []string {
 	table := d.tableOf(p.now)
-	from, into := p.split()
-	if from != nil {
-		head, tail := d.words(d.name(from.Name))
-		d.decision(fmt.Sprintf("%s of %s is gone, and %s and %s are new. Do its words go into them?", from.Name, p.now.FullName(), into[0].Name, into[1].Name),
-			Proposal{fmt.Sprintf("the first word of %s goes into %s, the rest into %s", from.Name, into[0].Name, into[1].Name),
-				[]string{fmt.Sprintf("UPDATE %s SET %s = coalesce(%s, ''), %s = coalesce(%s, '')", table, d.name(into[0].Name), head, d.name(into[1].Name), tail)}},
-			Proposal{fmt.Sprintf("all of it goes into %s, and %s stays empty", into[0].Name, into[1].Name),
-				[]string{fmt.Sprintf("UPDATE %s SET %s = coalesce(%s, ''), %s = ''", table, d.name(into[0].Name), d.name(from.Name), d.name(into[1].Name))}})
+	if d.engine == catalog.MySQL {
+		for _, c := range p.now.Columns {
+			if was, ok := p.old.Column(c.Name); ok && was.OnUpdate != "" {
+				sets += fmt.Sprintf(", %s = %[1]s", d.name(c.Name))
+			}
+		}
+		p.quiet = true // its triggers go first, and come back at the end
 	}
-	for _, c := range p.added {
-		if !mandatory(c) || slices.Contains(into, c) {
+	text := fmt.Sprintf("UPDATE %s SET %s", table, sets)
+	if where != "" {
+		text += " WHERE " + where
+	}
+	if d.engine != catalog.Postgres {
+		return []string{text}
+	}
+	var off, on []string
+	for _, t := range p.old.Triggers {
+		if p.undone[t.Name] || slices.ContainsFunc(p.old.Extras, func(e catalog.Extra) bool { return e.Kind == "trigger state" && e.Name == t.Name }) {
 			continue
 		}
-		value := d.fill(p.now, c)
-		d.decision(fmt.Sprintf("%s of %s is new, must have a value and has no default. What do the rows get that are there?", c.Name, p.now.FullName()),
-			Proposal{"the same value in all", []string{fmt.Sprintf("UPDATE %s SET %s = %s", table, d.name(c.Name), value)}},
-			Proposal{"the table is empty, and the script stops if it is not", nil})
+		off = append(off, fmt.Sprintf("ALTER TABLE %s DISABLE TRIGGER %s", table, d.name(t.Name)))
+		on = append(on, fmt.Sprintf("ALTER TABLE %s ENABLE TRIGGER %s", table, d.name(t.Name)))
 	}
+	return slices.Concat(off, []string{text}, on)
+}
+
+// decideSplit asks whether the words of a text that is gone go into two new
+// columns. These are there by then, and may be null yet.
+func (d *draft) decideSplit(p *pair) {
+	from, into := p.split()
+	if from == nil {
+		return
+	}
+	head, tail := d.words(d.name(from.Name))
+	set := func(values ...string) []string {
+		return d.onlyWith(p.now, []string{from.Name}, d.update(p, fmt.Sprintf("%s = %s, %s = %s", d.name(into[0].Name), values[0], d.name(into[1].Name), values[1]), ""))
+	}
+	d.decision(fmt.Sprintf("%s of %s is gone, and %s and %s are new. Do its words go into them?", from.Name, p.now.FullName(), into[0].Name, into[1].Name),
+		Proposal{Title: fmt.Sprintf("the first word of %s goes into %s, the rest into %s", from.Name, into[0].Name, into[1].Name),
+			SQL: set("coalesce("+head+", '')", "coalesce("+tail+", '')")},
+		Proposal{Title: fmt.Sprintf("all of it goes into %s, and %s stays empty", into[0].Name, into[1].Name), SQL: set("coalesce("+d.name(from.Name)+", '')", "''")})
+}
+
+// decideNew asks for the value of a new column that must have one. add makes the
+// column with a value in all rows, addNow for an empty table.
+func (d *draft) decideNew(p *pair, c *catalog.Column, add func(value string) []string, addNow []string) {
+	f := d.former(p)
+	value := d.fill(p.now, c)
+	same := Proposal{Title: "the same value in all", SQL: add(value)}
+	if r, ok := d.filledBy(p.now, c); ok {
+		same.Title = "all refer to the first row of " + catalog.Qualify(r.Schema, r.Table)
+		if target, there := d.at.Table(r.Schema, r.Table); there {
+			schema, name := catalog.Split(d.oldName(target.FullName()))
+			from := fmt.Sprintf(" FROM %s WHERE NOT EXISTS (SELECT 1 FROM %s)", f.table(), d.table(schema, name))
+			same.checks = []Check{{Place: f.place(""), Fault: "rows have nothing to refer to, since " + target.FullName() + " is empty", Count: "SELECT count(*)" + from, List: "SELECT *" + from, schema: f.schema, table: f.name}}
+		}
+	}
+	d.decision(fmt.Sprintf("%s of %s is new, must have a value and has no default. What do the rows get that are there?", c.Name, p.now.FullName()),
+		same,
+		Proposal{Title: "the table is empty, and the script stops if it is not", SQL: addNow,
+			checks: []Check{f.where("", nil, "rows are there, and "+c.Name+" has no value for them", "1 = 1", "give the column a value or a default")}})
+}
+
+// filledBy is the reference whose target gives a new column its value.
+func (d *draft) filledBy(t *catalog.Table, c *catalog.Column) (catalog.Reference, bool) {
+	for _, r := range t.References {
+		if len(r.Columns) == 1 && r.Columns[0] == c.Name && len(r.Target) == 1 {
+			return r, true
+		}
+	}
+	return catalog.Reference{}, false
 }
 
 // mandatory reports whether rows that are there have nothing for a new column.
@@ -154,16 +208,86 @@ func mandatory(c *catalog.Column) bool { return !c.Nullable && c.Default == nil 
 // decideNulls asks for the values of columns that must have one from now on.
 func (d *draft) decideNulls(p *pair) {
 	table := d.tableOf(p.now)
+	f := d.former(p)
 	for _, a := range p.altered {
-		if !a.was.Nullable || a.now.Nullable || a.now.Generated != "" {
+		if !a.was.Nullable || a.now.Nullable || a.now.Generated != "" || a.was.Generated != "" {
 			continue
 		}
 		column := d.name(a.now.Name)
+		missing := column + " IS NULL"
+		kept := d.table(p.now.Schema, d.freeName(p.now.Schema, p.now.Name+"_without_"+a.now.Name))
 		d.decision(fmt.Sprintf("%s of %s must have a value now. What becomes of the rows without one?", a.now.Name, p.now.FullName()),
-			Proposal{"the script stops if there is one", nil},
-			Proposal{"they get a value", []string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s IS NULL", table, column, d.fill(p.now, a.now), column)}},
-			Proposal{"they are deleted", []string{fmt.Sprintf("DELETE FROM %s WHERE %s IS NULL", table, column)}})
+			Proposal{Title: "the script stops if there is one", checks: []Check{f.notNull(a.now.Name)}},
+			Proposal{Title: "they get a value", SQL: d.update(p, fmt.Sprintf("%s = %s", column, d.fillAs(p.now, a)), missing)},
+			Proposal{Title: "they are deleted", SQL: []string{fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)}},
+			Proposal{Title: "they are moved into a table of their own", SQL: []string{d.createAs(kept, fmt.Sprintf("SELECT * FROM %s WHERE %s", table, missing)), fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)},
+				checks: d.free(kept), holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", kept)})
 	}
+}
+
+// fillAs is a value of the type that a column still has.
+func (d *draft) fillAs(t *catalog.Table, a alteration) string {
+	if a.retyped() && d.engine == catalog.Postgres && a.was.Type.Kind != a.now.Type.Kind {
+		if _, ok := d.filledBy(t, a.now); !ok {
+			return d.zero(a.was)
+		}
+	}
+	return d.fill(t, a.now)
+}
+
+// createAs makes a table of what a query gives.
+func (d *draft) createAs(table, query string) string {
+	if d.engine == catalog.MySQL {
+		return fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s COMMENT = '%s' AS %s", table, keptComment, query)
+	}
+	return fmt.Sprintf("CREATE TABLE %s AS %s", table, query)
+}
+
+// keptComment marks what a script has put aside, so that running it again knows
+// its own table.
+const keptComment = "put aside by a migration"
+
+// free checks that a name is not taken, where the engine would not stop by
+// itself.
+func (d *draft) free(table string) []Check {
+	schema, name := d.bareNames(table)
+	switch d.engine {
+	case catalog.SQLite:
+		from := fmt.Sprintf(" FROM sqlite_schema WHERE lower(name) = lower(%s)", literal(d.engine, name))
+		return []Check{{Place: name, Fault: "something of this name is there, and the script needs the name", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: "give it another name"}}
+	case catalog.MySQL:
+		from := fmt.Sprintf(" FROM information_schema.tables WHERE table_schema = %s AND table_name = %s AND table_comment <> %s", d.schemaText(schema), literal(d.engine, name), literal(d.engine, keptComment))
+		return []Check{{Place: name, Fault: "something of this name is there, and the script needs the name", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: "give it another name"}}
+	}
+	return nil
+}
+
+func (d *draft) bareNames(table string) (schema, name string) {
+	unquote := func(s string) string { return strings.Trim(s, "`\"") }
+	if i := strings.LastIndex(table, "."); i >= 0 {
+		return unquote(table[:i]), unquote(table[i+1:])
+	}
+	return "", unquote(table)
+}
+
+func (d *draft) schemaText(schema string) string {
+	if schema == "" {
+		return "database()"
+	}
+	return literal(d.engine, schema)
+}
+
+// onlyWith keeps MySQL from running statements again whose columns are gone by
+// then.
+func (d *draft) onlyWith(t *catalog.Table, columns, statements []string) []string {
+	if d.engine != catalog.MySQL {
+		return statements
+	}
+	var list []string
+	for _, s := range statements {
+		list = append(list, onlyIf(d.present(t.Schema, t.Name, columns), s)...)
+	}
+	return list
 }
 
 // given leaves out statements that are none.
@@ -175,54 +299,150 @@ func given(statements ...string) []string {
 // statement that drops, if there is one.
 func (d *draft) decideLost(p *pair, c *catalog.Column, drop string) {
 	table := d.tableOf(p.now)
-	keep := p.now.Name + "_" + c.Name + "_kept"
+	kept := d.table(p.now.Schema, d.freeName(p.now.Schema, p.now.Name+"_"+c.Name+"_kept"))
 	columns := []string{c.Name}
-	if p.old.PrimaryKey != nil {
+	if p.old.PrimaryKey != nil && !slices.Contains(p.old.PrimaryKey.Columns, c.Name) {
 		columns = append(slices.Clone(p.old.PrimaryKey.Columns), c.Name)
-		columns = slices.Compact(columns)
 	}
-	proposals := d.carriers(p, c, drop)
+	if p.old.PrimaryKey != nil && slices.Contains(p.old.PrimaryKey.Columns, c.Name) {
+		columns = slices.Clone(p.old.PrimaryKey.Columns)
+	}
+	proposals := append(d.carriers(p, c, drop), d.movers(p, c, drop)...)
 	proposals = append(proposals,
-		Proposal{"drop it, its values are not needed", given(drop)},
-		Proposal{"keep its values in a table of their own", given(fmt.Sprintf("CREATE TABLE %s AS SELECT %s FROM %s", d.table(p.now.Schema, keep), d.names(columns), table), drop)})
+		Proposal{Title: "drop it, its values are not needed", SQL: given(drop)},
+		Proposal{Title: "keep its values in a table of their own",
+			SQL:    append(d.onlyWith(p.now, columns, []string{d.createAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.names(columns), table))}), given(drop)...),
+			checks: d.free(kept), holds: fmt.Sprintf("(SELECT count(*) FROM %s) = (SELECT count(*) FROM %s)", kept, table)})
 	d.decision(fmt.Sprintf("%s of %s is gone. What becomes of its values?", c.Name, p.now.FullName()), proposals...)
 }
 
-// carriers are the new tables that can take over what a column refers to: a
-// reference that has become a table of pairs.
+// carriers are the new tables that can take over what a column holds: a
+// reference that has become a table of pairs, or a part of a table that stands
+// by itself now.
 func (d *draft) carriers(p *pair, c *catalog.Column, drop string) []Proposal {
 	var list []Proposal
-	for _, r := range p.old.References {
-		if len(r.Columns) != 1 || r.Columns[0] != c.Name || p.old.PrimaryKey == nil {
+	if p.old.PrimaryKey == nil {
+		return nil
+	}
+	for _, t := range d.fresh() {
+		own := slices.IndexFunc(t.References, func(x catalog.Reference) bool {
+			return x.Table == p.now.Name && x.Schema == p.now.Schema && slices.Equal(x.Target, p.old.PrimaryKey.Columns)
+		})
+		if own < 0 {
 			continue
 		}
-		for _, t := range d.fresh() {
-			own := slices.IndexFunc(t.References, func(x catalog.Reference) bool {
-				return x.Table == p.now.Name && x.Schema == p.now.Schema && slices.Equal(x.Target, p.old.PrimaryKey.Columns)
-			})
+		into, from := slices.Clone(t.References[own].Columns), slices.Clone(p.old.PrimaryKey.Columns)
+		for _, r := range p.old.References {
 			other := slices.IndexFunc(t.References, func(x catalog.Reference) bool {
 				return x.Table == r.Table && x.Schema == r.Schema && len(x.Columns) == 1
 			})
-			if own < 0 || other < 0 || own == other || len(t.Columns) != len(t.References[own].Columns)+1 {
+			if len(r.Columns) == 1 && r.Columns[0] == c.Name && other >= 0 && own != other && len(t.Columns) == len(into)+1 {
+				list = append(list, d.carry(p, t, append(into, t.References[other].Columns...), append(from, c.Name), []string{c.Name}, drop))
+			}
+		}
+		list = append(list, d.carryParts(p, t, into, from, c, drop)...)
+	}
+	return list
+}
+
+// carryParts carries all the columns that a new table has taken over, once.
+func (d *draft) carryParts(p *pair, t *catalog.Table, into, from []string, c *catalog.Column, drop string) []Proposal {
+	var parts []string
+	for _, x := range p.dropped {
+		now, ok := t.Column(x.Name)
+		if ok && x.Generated == "" && now.Generated == "" && now.Type.Kind == x.Type.Kind && !slices.Contains(into, x.Name) {
+			parts = append(parts, x.Name)
+		}
+	}
+	if len(parts) == 0 || !slices.Contains(parts, c.Name) {
+		return nil
+	}
+	if parts[0] != c.Name {
+		return []Proposal{{Title: "its values were carried into " + t.FullName() + " with " + parts[0] + ", drop it", SQL: given(drop)}}
+	}
+	for i := range t.Columns { // what the new table wants besides
+		x := &t.Columns[i]
+		if mandatory(x) && !slices.Contains(parts, x.Name) && !slices.Contains(into, x.Name) {
+			return nil
+		}
+	}
+	return []Proposal{d.carry(p, t, append(into, parts...), append(from, parts...), parts, drop)}
+}
+
+// carry puts values of rows into a new table.
+func (d *draft) carry(p *pair, t *catalog.Table, into, from, values []string, drop string) Proposal {
+	var some []string
+	for _, v := range values {
+		some = append(some, d.name(v)+" IS NOT NULL")
+	}
+	where := strings.Join(some, " OR ")
+	insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s WHERE %s", d.tableOf(t), d.names(into), d.names(from), d.tableOf(p.now), where)
+	if d.engine == catalog.MySQL { // which may run it again
+		insert += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s x WHERE x.%s = %s.%s)", d.tableOf(t), d.name(into[0]), d.tableOf(p.now), d.name(from[0]))
+		if len(some) > 1 {
+			insert = strings.Replace(insert, " WHERE "+where, " WHERE ("+where+")", 1)
+		}
+	}
+	return Proposal{Title: "carry it into " + t.FullName() + ", and drop it then", SQL: append(d.onlyWith(p.now, values, []string{insert}), given(drop)...),
+		holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s WHERE %s)", d.tableOf(t), d.tableOf(p.now), where)}
+}
+
+// movers are the tables in which a column of the same name and type is new, and
+// whose rows can be told from the rows of this one.
+func (d *draft) movers(p *pair, c *catalog.Column, drop string) []Proposal {
+	var list []Proposal
+	for _, q := range d.all {
+		i := slices.IndexFunc(q.added, func(x *catalog.Column) bool {
+			return x.Name == c.Name && x.Type.Kind == c.Type.Kind && x.Generated == ""
+		})
+		if q == p || i < 0 {
+			continue
+		}
+		column := d.name(c.Name)
+		mine, other := d.tableOf(p.now), d.tableOf(q.now)
+		for _, r := range q.now.References { // each of its rows refers to one here
+			if r.Table != p.now.Name || r.Schema != p.now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 || q.isAdded(r.Columns[0]) {
 				continue
 			}
-			into := append(slices.Clone(t.References[own].Columns), t.References[other].Columns...)
-			from := append(slices.Clone(p.old.PrimaryKey.Columns), c.Name)
-			list = append(list, Proposal{"carry it into " + t.FullName() + ", and drop it then", given(
-				fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s WHERE %s IS NOT NULL", d.tableOf(t), d.names(into), d.names(from), d.tableOf(p.now), d.name(c.Name)), drop)})
+			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.name(r.Target[0]), other, d.name(r.Columns[0]))
+			list = append(list, d.moved(p, q, c, drop, fmt.Sprintf("(SELECT %s.%s FROM %[1]s WHERE %[3]s)", mine, column, where), where, nil))
+		}
+		for _, r := range p.old.References { // each row here refers to one of its own
+			if r.Table != q.now.Name || r.Schema != q.now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 {
+				continue
+			}
+			f := d.former(p)
+			ref := f.column(r.Columns[0])
+			from := fmt.Sprintf(" FROM %s WHERE %s IS NOT NULL GROUP BY %[2]s HAVING count(DISTINCT %s) > 1", f.table(), ref, f.column(c.Name))
+			check := Check{Place: f.place(c.Name), Fault: "rows of " + q.now.FullName() + " would get more than one value", Count: "SELECT count(*) FROM (SELECT 1 AS one" + from + ") x",
+				List: "SELECT " + ref + from, schema: f.schema, table: f.name, columns: f.columns([]string{c.Name, r.Columns[0]})}
+			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.name(r.Columns[0]), other, d.name(r.Target[0]))
+			list = append(list, d.moved(p, q, c, drop, fmt.Sprintf("(SELECT max(%s.%s) FROM %[1]s WHERE %[3]s)", mine, column, where), where, []Check{check}))
 		}
 	}
 	return list
 }
 
+func (d *draft) moved(p, q *pair, c *catalog.Column, drop, value, where string, checks []Check) Proposal {
+	update := d.update(q, fmt.Sprintf("%s = %s", d.name(c.Name), value), fmt.Sprintf("EXISTS (SELECT 1 FROM %s WHERE %s)", d.tableOf(p.now), where))
+	return Proposal{Title: "carry its values into " + q.now.FullName() + "." + c.Name + ", and drop it then", SQL: append(d.onlyWith(p.now, []string{c.Name}, update), given(drop)...), checks: checks,
+		holds: fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s, %s WHERE %s AND %[1]s.%[4]s IS NOT NULL AND %[2]s.%[4]s IS NULL)", d.tableOf(p.now), d.tableOf(q.now), where, d.name(c.Name))}
+}
+
 // decideGone asks before a table is dropped. A table that is kept gives its name
 // to nobody else.
 func (d *draft) decideGone(t *catalog.Table, drop string) {
-	keep := d.name(t.Name + "_kept")
-	rename := fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.tableOf(t), keep)
-	d.decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()),
-		Proposal{"drop it, its rows are not needed", []string{drop}},
-		Proposal{"keep it under another name", []string{rename}})
+	keep := d.freeName(t.Schema, t.Name+"_kept")
+	rename := fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.tableOf(t), d.name(keep))
+	if d.engine == catalog.MySQL {
+		rename = fmt.Sprintf("RENAME TABLE %s%s TO %s", ifExists, d.tableOf(t), d.table(t.Schema, keep))
+	}
+	x := d.decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()),
+		Proposal{Title: "drop it, its rows are not needed", SQL: []string{drop}},
+		Proposal{Title: "keep it under another name", SQL: []string{rename}, checks: d.free(d.name(keep)), holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", d.name(keep))})
+	if x.Taken != 0 {
+		d.kept = append(d.kept, t)
+	}
 }
 
 // widens reports whether every value of one type is one of the other, so that

@@ -16,19 +16,28 @@ type draft struct {
 	at            *catalog.Catalog // before with the new names
 	renames       []catalog.Rename
 	decide        func(d *Decision) int
+	decided       func(d *Decision) // is told of each, where an engine has to do with it
 	script        *Script
 
 	goneTables, freshTables []*catalog.Table // each in the order in which they go and come
+	made                    map[string]bool  // names of what the script makes for itself
+	all                     []*pair
+	freed                   map[string]bool  // references of gone tables that were dropped ahead of them
+	kept                    []*catalog.Table // gone tables that may stay under another name
 }
 
 func newDraft(before, after *catalog.Catalog, o Options) *draft {
-	d := &draft{engine: before.Engine, before: before, after: after, at: before.Renamed(o.Renames), renames: o.Renames, decide: o.Decide}
+	at, after := catalog.Completed(before.Renamed(o.Renames), after)
+	d := &draft{engine: before.Engine, before: before, after: after, at: at, renames: o.Renames, decide: o.Decide}
 	d.script = &Script{Engine: before.Engine}
 	d.goneTables = byReferences(onlyIn(d.at, d.after))
 	slices.Reverse(d.goneTables)
 	d.freshTables = byReferences(onlyIn(d.after, d.at))
 	return d
 }
+
+// quoteAlways is a name of PostgreSQL in quotes.
+func quoteAlways(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
 func (d *draft) name(s string) string { return quote(d.engine, s) }
 
@@ -67,7 +76,18 @@ func (d *draft) noted(note string, statements ...string) {
 }
 
 func (d *draft) note(format string, args ...any) {
-	d.script.Notes = append(d.script.Notes, fmt.Sprintf(format, args...))
+	if text := fmt.Sprintf(format, args...); !slices.Contains(d.script.Notes, text) {
+		d.script.Notes = append(d.script.Notes, text)
+	}
+}
+
+// check adds a condition that is tested before anything changes.
+func (d *draft) check(list ...Check) {
+	for _, c := range list {
+		if unsaid(d.script.Checks, c) {
+			d.script.Checks = append(d.script.Checks, c)
+		}
+	}
 }
 
 // decision adds what a person must decide.
@@ -78,7 +98,39 @@ func (d *draft) decision(question string, proposals ...Proposal) *Decision {
 	}
 	d.script.Decisions = append(d.script.Decisions, x)
 	d.script.Steps = append(d.script.Steps, Step{Decision: x})
+	if d.decided != nil {
+		d.decided(x)
+	}
 	return x
+}
+
+// freeName is a name for something that the script makes, which neither schema
+// has yet.
+func (d *draft) freeName(schema, name string) string {
+	taken := func(name string) bool {
+		for _, c := range []*catalog.Catalog{d.before, d.at, d.after} {
+			for i := range c.Tables {
+				t := &c.Tables[i]
+				has := func(x string) bool { return strings.EqualFold(x, name) }
+				if t.Schema == schema && (has(t.Name) || slices.ContainsFunc(t.Indexes, func(in catalog.Index) bool { return has(in.Name) }) || slices.ContainsFunc(t.Uniques, func(k catalog.Key) bool { return has(k.Name) })) {
+					return true
+				}
+			}
+			if _, there := c.Enum(catalog.Qualify(schema, name)); there {
+				return true
+			}
+		}
+		return d.made[catalog.Qualify(schema, name)]
+	}
+	free := name
+	for n := 2; taken(free); n++ {
+		free = fmt.Sprintf("%s%d", name, n)
+	}
+	if d.made == nil {
+		d.made = map[string]bool{}
+	}
+	d.made[catalog.Qualify(schema, free)] = true
+	return free
 }
 
 // onlyOrder reports whether the columns of a table stand in another order,
@@ -105,6 +157,9 @@ type pair struct {
 	constraintNames               [][2]string // constraints that only have another name
 	indexNames                    [][2]string
 	keyChanged, reordered         bool
+
+	quiet  bool            // its triggers must not fire
+	undone map[string]bool // triggers that are dropped, and made again at the end
 }
 
 // alteration is a column before and after.
@@ -117,6 +172,9 @@ func (a alteration) retyped() bool {
 func (a alteration) computed() bool {
 	return a.was.Generated != a.now.Generated || a.was.Generated != "" && (a.retyped() || a.was.Stored != a.now.Stored)
 }
+
+// freed reports whether a column was computed and holds values of its own now.
+func (a alteration) freed() bool { return a.was.Generated != "" && a.now.Generated == "" }
 
 // pairs are the tables that are in both schemas.
 func (d *draft) pairs() []*pair {
@@ -135,6 +193,7 @@ func (d *draft) pairs() []*pair {
 			p.dependComputed()
 		}
 	}
+	d.all = list
 	return list
 }
 
@@ -149,22 +208,27 @@ func (p *pair) dependComputed() {
 		if now.Generated == "" || !there || was.Generated == "" || !reads || slices.ContainsFunc(p.altered, func(a alteration) bool { return a.now == now }) {
 			continue
 		}
-		p.dropped = append(p.dropped, was)
-		p.added = append(p.added, now)
-		for _, k := range p.now.Uniques {
-			if slices.Contains(k.Columns, now.Name) {
-				p.addUniques = append(p.addUniques, k)
-			}
+		p.remake(was, now)
+	}
+}
+
+// remake has a computed column dropped and made again, with what is over it.
+func (p *pair) remake(was, now *catalog.Column) {
+	p.dropped = append(p.dropped, was)
+	p.added = append(p.added, now)
+	for _, k := range p.now.Uniques {
+		if slices.Contains(k.Columns, now.Name) {
+			p.addUniques = append(p.addUniques, k)
 		}
-		for _, in := range p.now.Indexes {
-			if slices.Contains(in.Columns, now.Name) {
-				p.addIndexes = append(p.addIndexes, in)
-			}
+	}
+	for _, in := range p.now.Indexes {
+		if (slices.Contains(in.Columns, now.Name) || mentions(in.Where, now.Name)) && !slices.ContainsFunc(p.addIndexes, func(x catalog.Index) bool { return x.Name == in.Name }) {
+			p.addIndexes = append(p.addIndexes, in)
 		}
-		for _, c := range p.now.Checks {
-			if mentions(c.Expr, now.Name) {
-				p.addChecks = append(p.addChecks, c)
-			}
+	}
+	for _, c := range p.now.Checks {
+		if mentions(c.Expr, now.Name) && !slices.Contains(p.addChecks, c) {
+			p.addChecks = append(p.addChecks, c)
 		}
 	}
 }
@@ -214,7 +278,7 @@ func sameKey(a, b *catalog.Key) bool {
 	if a == nil || b == nil {
 		return a == b
 	}
-	return slices.Equal(a.Columns, b.Columns) && a.Deferrable == b.Deferrable
+	return slices.Equal(a.Columns, b.Columns) && a.Deferrable == b.Deferrable && a.Definition == b.Definition
 }
 
 // renamesConstraints reports whether a constraint can get another name.
@@ -259,7 +323,7 @@ func match[T any](old, now []T, same func(a, b *T) bool, name func(x *T) string,
 
 func (d *draft) pairKeys(p *pair) {
 	drop, add, names := match(p.old.Uniques, p.now.Uniques, func(a, b *catalog.Key) bool {
-		return slices.Equal(a.Columns, b.Columns) && a.Deferrable == b.Deferrable && a.Index == b.Index
+		return slices.Equal(a.Columns, b.Columns) && a.Deferrable == b.Deferrable && a.Index == b.Index && sameDefinition(a.Definition, b.Definition, a.Name, b.Name)
 	}, func(k *catalog.Key) string { return k.Name }, d.sameName, d.renamesConstraints())
 	p.dropUniques, p.addUniques = drop, add
 	for _, n := range names {
@@ -272,8 +336,14 @@ func (d *draft) pairKeys(p *pair) {
 	}
 }
 
+// sameDefinition reports whether two statements that make an index differ in its
+// name at most.
+func sameDefinition(a, b, nameA, nameB string) bool {
+	return a == b || nameA != nameB && catalog.SameText(catalog.ReplaceWord(a, nameA, nameB), b)
+}
+
 func (d *draft) pairChecks(p *pair) {
-	drop, add, names := match(p.old.Checks, p.now.Checks, func(a, b *catalog.Check) bool { return a.Expr == b.Expr },
+	drop, add, names := match(p.old.Checks, p.now.Checks, func(a, b *catalog.Check) bool { return a.Expr == b.Expr && a.Options == b.Options },
 		func(c *catalog.Check) string { return c.Name }, d.sameName, d.renamesConstraints())
 	p.dropChecks, p.addChecks = drop, add
 	p.constraintNames = append(p.constraintNames, names...)
@@ -296,7 +366,7 @@ func (d *draft) pairIndexes(p *pair) {
 	drop, add, names := match(p.old.Indexes, p.now.Indexes, func(a, b *catalog.Index) bool {
 		x, y := *a, *b
 		x.Name, y.Name, x.Definition, y.Definition = "", "", "", ""
-		return reflect.DeepEqual(x, y) && (a.Definition == b.Definition || a.Name != b.Name && a.Definition != "" && b.Definition != "")
+		return reflect.DeepEqual(x, y) && sameDefinition(a.Definition, b.Definition, a.Name, b.Name)
 	}, func(in *catalog.Index) string { return in.Name }, func(a, b string) bool { return a == b }, d.renamesConstraints())
 	p.dropIndexes, p.addIndexes = drop, add
 	p.indexNames = append(p.indexNames, names...)

@@ -284,7 +284,7 @@ func (e *extension) enum(t *catalog.Table, w wish) (string, catalog.Type, error)
 // extendText puts new columns into the text of a SQLite table, behind the last
 // one that is there.
 func (e *extension) extendText(t *catalog.Table, wanted []string) {
-	d := &sqlite{&draft{engine: e.engine}}
+	d := &sqlite{draft: &draft{engine: e.engine}}
 	var added []string
 	for i := range t.Columns {
 		c := &t.Columns[i]

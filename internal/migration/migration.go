@@ -1,12 +1,19 @@
 // Package migration drafts the SQL script that moves a database from one schema
 // to another, in the way of each engine.
 //
-// A script is made of steps in the order of their dependencies: views and
-// routines go first, then names change, new tables and columns come, columns
-// change, what is no longer wanted goes, and keys, references, routines and
-// views come back. Where only a person can know what is right a step is a
-// Decision with proposals; a script with an open one fails before it has
-// changed anything. Nothing that rows hold is dropped or cut without one.
+// A script has three parts. It sets what it relies on for its session. It then
+// tests, on the rows that are there, every condition that could make a step fail
+// or change a value, and stops before anything has changed if one does not hold.
+// The steps follow, in the order of their dependencies: what is in the way goes,
+// names change, new tables and columns come, columns change, what is no longer
+// wanted goes, and views, routines, triggers and rights come back.
+//
+// Whatever client runs it, a script ends with the new schema and every row, or
+// with the old schema and every row. Each engine has its own way to that: see
+// the files postgres.go, mysql.go and sqlite.go.
+//
+// Where only a person can know what is right, a step is a Decision with
+// proposals. A script with an open one changes nothing.
 package migration
 
 import (
@@ -24,9 +31,19 @@ import (
 type Script struct {
 	Engine    string
 	Changes   []catalog.Change // what it is about
+	Checks    []Check
 	Steps     []Step
 	Decisions []*Decision
-	Notes     []string // what it cannot do
+	Notes     []string // what it cannot do, and what the reader of it must know
+
+	session session
+}
+
+// session is what stands around the steps.
+type session struct {
+	begin []string // before the checks
+	ready []string // between the checks and the steps
+	end   []string // behind the steps
 }
 
 // Step is a statement or a few that belong together.
@@ -34,18 +51,22 @@ type Step struct {
 	Note     string   // what to know of it, such as a lock and how to get around it
 	SQL      []string // without the semicolons
 	Decision *Decision
-	Place    Place
 }
 
-// Place says where a step stands to the transaction of a script.
-type Place int
+// Check is a condition that the rows must fulfil before anything changes.
+type Check struct {
+	Place string // the table, and the column if it is about one, as they are called before
+	Fault string // what is wrong with a row, in a few words
+	Count string // the query that counts the faults
+	List  string // the statement that lists them
+	Help  string // what may be done about them
+	Tries string // instead: a condition on a value v that may raise an error
 
-// The places.
-const (
-	Inside Place = iota
-	Ahead        // before it begins
-	Behind       // after it has ended
-)
+	column, from string   // of Tries: the value and its table
+	table        string   // its bare name before, for an engine that must see whether it is there
+	schema       string   //
+	columns      []string // likewise
+}
 
 // Decision is what only a person can decide.
 type Decision struct {
@@ -59,6 +80,9 @@ type Decision struct {
 type Proposal struct {
 	Title string
 	SQL   []string
+
+	checks []Check // that it needs
+	holds  string  // a condition in SQL that is true once it was carried out
 }
 
 // Options are what the caller knows beside the two schemas.
@@ -84,10 +108,11 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	case catalog.Postgres:
 		(&postgres{draft: d}).write()
 	case catalog.MySQL:
-		(&mysql{d}).write()
+		(&mysql{draft: d}).write()
 	default:
-		(&sqlite{d}).write()
+		(&sqlite{draft: d}).write()
 	}
+	d.followUp()
 	return d.script, nil
 }
 
@@ -100,24 +125,16 @@ func (s *Script) Open() []*Decision {
 // them. There must be no open decision.
 func (s *Script) Statements() []string {
 	var list []string
-	begin, end := transaction(s.Engine)
-	for _, place := range []Place{Ahead, Inside, Behind} {
-		if place == Inside && begin != "" {
-			list = append(list, begin)
-		}
-		for _, step := range s.Steps {
-			if step.Place == place {
-				list = append(list, step.statements()...)
-			}
-		}
-		if place == Inside && end != "" {
-			list = append(list, end)
+	for _, l := range s.lines() {
+		if l.sql != "" {
+			list = append(list, l.sql)
 		}
 	}
 	return list
 }
 
-// Texts are the statements of the script, those of open decisions left out.
+// Texts are the statements that change something, those of open decisions left
+// out.
 func (s *Script) Texts() []string {
 	list := []string{}
 	for _, step := range s.Steps {
@@ -131,6 +148,17 @@ func (s Step) statements() []string {
 		return s.Decision.Proposals[s.Decision.Taken].SQL
 	}
 	return s.SQL
+}
+
+// checks are those of the script and of the proposals that were taken.
+func (s *Script) checks() []Check {
+	list := slices.Clone(s.Checks)
+	for _, d := range s.Decisions {
+		if d.Taken >= 0 {
+			list = append(list, d.Proposals[d.Taken].checks...)
+		}
+	}
+	return list
 }
 
 // Run brings a script to a database.
@@ -152,13 +180,4 @@ func firstLine(s string) string {
 		line += " …"
 	}
 	return line
-}
-
-// transaction are the statements around what can be taken back. MySQL ends one
-// with every change of the schema.
-func transaction(engine string) (begin, end string) {
-	if engine == catalog.MySQL {
-		return "", ""
-	}
-	return "BEGIN", "COMMIT"
 }

@@ -8,20 +8,35 @@ import (
 	"widegate/internal/catalog"
 )
 
-// mysql drafts for MySQL and MariaDB, where each change of the schema stands
-// for itself: one statement a table does as much as it can.
-type mysql struct{ *draft }
+// mysql drafts for MySQL and MariaDB, where each change of the schema stands for
+// itself and cannot be taken back. The checks come first; a session that has seen
+// an error changes nothing any more; and every step may be run again.
+type mysql struct {
+	*draft
+	triggers []func() // make triggers at the end
+}
+
+// What MariaDB may leave out or pass over when it runs a step again. MySQL takes
+// these for comments.
+const (
+	ifExists    = "/*M! IF EXISTS */ "
+	ifNotExists = "/*M! IF NOT EXISTS */ "
+)
 
 func (d *mysql) write() {
 	pairs := d.pairs()
+	d.begin()
+	for _, p := range pairs {
+		d.rowChecks(p)
+	}
 	drop, remake := d.views(d.touched(pairs))
 	dropRoutines, makeRoutines := d.routines()
 	for _, v := range drop {
-		d.step("DROP VIEW " + d.tableOf(v))
+		if now, stays := d.after.Table(v.Schema, v.Name); !stays || !now.IsView() {
+			d.step("DROP VIEW IF EXISTS " + d.tableOf(v))
+		}
 	}
-	for _, r := range dropRoutines {
-		d.step(fmt.Sprintf("DROP %s %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)))
-	}
+	d.renameTables()
 	d.dropReferences(pairs)
 	d.freeKeys(pairs)
 	d.rename(pairs)
@@ -35,20 +50,120 @@ func (d *mysql) write() {
 	for _, p := range pairs {
 		for _, c := range p.dropped {
 			if c.Generated == "" {
-				d.decideLost(p, c, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", d.tableOf(p.now), d.name(c.Name)))
+				d.decideLost(p, c, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s%s", d.tableOf(p.now), ifExists, d.name(c.Name)))
 			}
 		}
 	}
 	d.dropTables()
+	for _, r := range dropRoutines {
+		if !hasRoutine(makeRoutines, r) {
+			d.step(fmt.Sprintf("DROP %s IF EXISTS %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)))
+		}
+	}
 	for _, r := range makeRoutines {
 		if r.Definition == "" {
-			d.note("the %s %s, whose text is not known", r.Kind, r.Signature())
+			d.note("the %s %s must be made by hand, since its text is not known", r.Kind, r.Signature())
 			continue
 		}
-		d.step(r.Definition)
+		d.step(fmt.Sprintf("DROP %s IF EXISTS %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)), r.Definition)
 	}
 	for _, v := range remake {
-		d.step(fmt.Sprintf("CREATE VIEW %s AS %s", d.tableOf(v), strings.TrimSpace(v.Definition)))
+		d.makeView(v)
+	}
+	d.moveTriggers(pairs)
+	d.moveExtras(pairs)
+}
+
+func (d *mysql) makeView(v *catalog.Table) {
+	security, check := "", ""
+	for _, o := range v.Options {
+		if strings.HasPrefix(o, "sql security") {
+			security = strings.ToUpper(o) + " "
+		} else {
+			check = " " + strings.ToUpper(o)
+		}
+	}
+	d.step(fmt.Sprintf("CREATE OR REPLACE %sVIEW %s AS %s%s", security, d.tableOf(v), strings.TrimSpace(v.Definition), check))
+}
+
+// begin sets what the script relies on, and remembers what was set.
+func (d *mysql) begin() {
+	d.script.session.begin = []string{
+		"SET @widegate_stop = 0, @widegate_sql_mode = @@sql_mode, @widegate_time_zone = @@time_zone, @widegate_foreign_key_checks = @@foreign_key_checks, @widegate_unique_checks = @@unique_checks, @widegate_autocommit = @@autocommit,\n    @widegate_client = @@character_set_client, @widegate_results = @@character_set_results, @widegate_collation = @@collation_connection",
+		"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 1, unique_checks = 1, autocommit = 1",
+		"SET NAMES utf8mb4",
+	}
+	d.script.session.ready = []string{fmt.Sprintf("SET SESSION %s = @widegate_stop", readOnly)}
+	d.script.session.end = []string{
+		"SET SESSION TRANSACTION READ WRITE",
+		"SET SESSION sql_mode = @widegate_sql_mode, time_zone = @widegate_time_zone, foreign_key_checks = @widegate_foreign_key_checks, unique_checks = @widegate_unique_checks, autocommit = @widegate_autocommit,\n    character_set_client = @widegate_client, character_set_results = @widegate_results, collation_connection = @widegate_collation",
+	}
+}
+
+// readOnly is the setting under which a session changes nothing. The two engines
+// call it differently.
+const readOnly = "/*M! tx_read_only */ /*!50720 transaction_read_only */"
+
+// stopAfterError lets a session that has seen an error change nothing any more.
+const stopAfterError = "SET SESSION " + readOnly + " = (@widegate_stop := @widegate_stop OR @@error_count > 0)"
+
+// myDialect is how MySQL and MariaDB test and stop.
+type myDialect struct{}
+
+func (myDialect) guard(statement string) []string {
+	if strings.HasPrefix(statement, "SET @widegate_") || strings.HasPrefix(statement, "PREPARE widegate ") {
+		return nil // if it fails, what executes it does too
+	}
+	return []string{stopAfterError}
+}
+
+func (myDialect) stop(decide string) string { return decide + " " + stopAfterError + ";" }
+
+// check counts the faults where the columns in question are there: a script that
+// is run again may have renamed them. The message is a column that is not there,
+// for an error must have the number of rows in it.
+func (myDialect) check(_ int, c Check) []string {
+	count := strings.Replace(c.Count, "SELECT ", "SELECT SQL_NO_CACHE ", 1)
+	count = "SELECT (" + count + ") INTO @widegate_rows"
+	if strings.HasPrefix(count, "SELECT (SELECT SQL_NO_CACHE") {
+		count = "SELECT (" + c.Count + ") INTO @widegate_rows"
+	}
+	there := "1 = 1"
+	if c.table != "" {
+		there = (&draft{engine: catalog.MySQL}).present(c.schema, c.table, c.columns)
+	}
+	message := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(c.Place + ": ")
+	fault := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(" " + c.Fault + "; they are listed by " + oneLine(c.List))
+	if runes := []rune(message + fault); len(runes) > 180 {
+		fault = string([]rune(fault)[:max(20, 180-len([]rune(message)))]) + "..."
+	}
+	return []string{
+		"SET @widegate_rows = NULL",
+		fmt.Sprintf("SET @widegate_do = if(%s, %s, 'SET @widegate_rows = 0')", there, literal(catalog.MySQL, count)),
+		"PREPARE widegate FROM @widegate_do",
+		"EXECUTE widegate",
+		fmt.Sprintf("SET @widegate_do = if(@widegate_rows = 0, 'DO 0', concat(%s, coalesce(@widegate_rows, '?'), %s))", literal(catalog.MySQL, "SELECT `"+message), literal(catalog.MySQL, fault+"`")),
+		"PREPARE widegate FROM @widegate_do",
+		stopAfterError,
+	}
+}
+
+// present is a condition that holds while a table has some columns.
+func (d *draft) present(schema, table string, columns []string) string {
+	place := fmt.Sprintf("table_schema = %s AND table_name = %s", d.schemaText(schema), literal(d.engine, table))
+	if len(columns) == 0 {
+		return "(SELECT count(*) FROM information_schema.tables WHERE " + place + ") = 1"
+	}
+	unique := slices.Compact(slices.Sorted(slices.Values(columns)))
+	return fmt.Sprintf("(SELECT count(*) FROM information_schema.columns WHERE %s AND column_name IN (%s)) = %d", place, d.literals(unique), len(unique))
+}
+
+// onlyIf are the statements that run another one only while a condition holds.
+func onlyIf(condition, statement string) []string {
+	return []string{
+		fmt.Sprintf("SET @widegate_do = if(%s, %s, 'DO 0')", condition, literal(catalog.MySQL, statement)),
+		"PREPARE widegate FROM @widegate_do",
+		"EXECUTE widegate",
 	}
 }
 
@@ -56,11 +171,10 @@ func (d *mysql) dropReferences(pairs []*pair) {
 	for _, p := range pairs {
 		var clauses []string
 		for _, r := range p.dropReferences {
-			clauses = append(clauses, "DROP FOREIGN KEY "+d.name(r.Name))
+			clauses = append(clauses, "DROP FOREIGN KEY "+ifExists+d.name(r.Name))
 		}
 		if len(clauses) > 0 {
-			schema, name := catalog.Split(d.oldName(p.old.FullName()))
-			d.step(d.alter(d.table(schema, name), clauses))
+			d.step(d.alter(d.tableOf(p.now), clauses))
 		}
 	}
 }
@@ -79,16 +193,19 @@ func (d *draft) renamedIn(t *catalog.Table) []catalog.Rename {
 	})
 }
 
-// rename gives tables and columns their new names. The engine does not follow
-// them into checks and computed columns, which are made again.
-func (d *mysql) rename(pairs []*pair) {
+func (d *mysql) renameTables() {
 	for _, r := range d.renames {
 		if r.Thing == catalog.RenamedTable {
 			if t, ok := d.after.Table(catalog.Split(r.To)); ok && !t.IsView() {
-				d.step(fmt.Sprintf("RENAME TABLE %s TO %s", d.full(r.From), d.full(r.To)))
+				d.step(fmt.Sprintf("RENAME TABLE %s%s TO %s", ifExists, d.full(r.From), d.full(r.To)))
 			}
 		}
 	}
+}
+
+// rename gives columns their new names. The engine does not follow them into
+// checks and computed columns, which are made again.
+func (d *mysql) rename(pairs []*pair) {
 	for _, p := range pairs {
 		renames := d.renamedIn(p.now)
 		if len(renames) == 0 {
@@ -100,10 +217,10 @@ func (d *mysql) rename(pairs []*pair) {
 			was, there := p.old.Column(r.To)
 			if there && slices.ContainsFunc(p.old.Checks, func(c catalog.Check) bool { return c.Name == r.To }) {
 				// Its own check has the name in it, and must come with it.
-				clauses = append(clauses, fmt.Sprintf("CHANGE COLUMN %s %s", d.name(r.From), d.column(p.old, was, true)))
+				clauses = append(clauses, fmt.Sprintf("CHANGE COLUMN %s%s %s", ifExists, d.name(r.From), d.column(p.old, was, true)))
 				continue
 			}
-			clauses = append(clauses, fmt.Sprintf("RENAME COLUMN %s TO %s", d.name(r.From), d.name(r.To)))
+			clauses = append(clauses, fmt.Sprintf("RENAME COLUMN %s%s TO %s", ifExists, d.name(r.From), d.name(r.To)))
 		}
 		d.step(d.alter(d.tableOf(p.now), clauses))
 	}
@@ -120,7 +237,7 @@ func (d *mysql) freeNames(p *pair, renames []catalog.Rename) {
 		if !has(c.Expr) || slices.Contains(p.dropChecks, c) || d.columnCheck(p.old, c) {
 			continue
 		}
-		clauses = append(clauses, "DROP CONSTRAINT "+d.name(c.Name))
+		clauses = append(clauses, "DROP CONSTRAINT "+ifExists+d.name(c.Name))
 		p.addChecks = append(p.addChecks, c)
 	}
 	for i := range p.old.Columns {
@@ -129,7 +246,11 @@ func (d *mysql) freeNames(p *pair, renames []catalog.Rename) {
 		if was.Generated == "" || !has(was.Generated) || !ok {
 			continue
 		}
-		clauses = append(clauses, "DROP COLUMN "+d.name(was.Name))
+		if now.Generated == "" {
+			d.note("%s.%s was computed, keeps its values, and reads a column that is renamed: rename it in a step of its own if this fails", p.now.FullName(), now.Name)
+			continue
+		}
+		clauses = append(clauses, "DROP COLUMN "+ifExists+d.name(was.Name))
 		p.altered = slices.DeleteFunc(p.altered, func(a alteration) bool { return a.now == now })
 		p.added = append(p.added, now)
 	}
@@ -182,6 +303,9 @@ func (d *mysql) column(t *catalog.Table, c *catalog.Column, notNull bool) string
 			text += " ON UPDATE " + c.OnUpdate
 		}
 	}
+	if c.Invisible {
+		text += " INVISIBLE"
+	}
 	if c.Comment != "" {
 		text += " COMMENT " + literal(d.engine, c.Comment)
 	}
@@ -205,7 +329,7 @@ func (d *mysql) makeTable(t *catalog.Table) {
 		parts = append(parts, fmt.Sprintf("UNIQUE KEY %s (%s)", d.name(k.Name), d.names(k.Columns)))
 	}
 	for _, in := range t.Indexes {
-		parts = append(parts, d.indexText(in))
+		parts = append(parts, d.indexText(in, ""))
 	}
 	for _, c := range t.Checks {
 		if !d.columnCheck(t, c) {
@@ -229,13 +353,13 @@ func (d *mysql) makeTable(t *catalog.Table) {
 		tail += " COMMENT=" + literal(d.engine, t.Comment)
 	}
 	if t.Partition != "" {
-		d.note("the partitions of the table %s, by %s", t.FullName(), t.Partition)
+		d.note("the partitions of the table %s, by %s, must be made by hand", t.FullName(), t.Partition)
 	}
-	d.step(fmt.Sprintf("CREATE TABLE %s (\n    %s\n)%s", d.tableOf(t), strings.Join(parts, ",\n    "), tail))
+	d.step(fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s (\n    %s\n)%s", d.tableOf(t), strings.Join(parts, ",\n    "), tail))
 }
 
 // indexText is an index as a clause.
-func (d *mysql) indexText(in catalog.Index) string {
+func (d *mysql) indexText(in catalog.Index, sign string) string {
 	columns := "(" + d.names(in.Columns) + ")"
 	if at := strings.Index(in.Definition, " ON "); at >= 0 {
 		columns = in.Definition[strings.Index(in.Definition[at:], "(")+at:]
@@ -247,7 +371,7 @@ func (d *mysql) indexText(in catalog.Index) string {
 	case in.Method == "fulltext" || in.Method == "spatial":
 		kind = strings.ToUpper(in.Method) + " KEY"
 	}
-	return fmt.Sprintf("%s %s %s", kind, d.name(in.Name), columns)
+	return fmt.Sprintf("%s %s%s %s", kind, sign, d.name(in.Name), columns)
 }
 
 // place says where a column stands.
@@ -271,13 +395,19 @@ func (d *mysql) change(p *pair) {
 	var first []string
 	for _, c := range p.dropChecks {
 		if !d.columnCheck(p.old, c) {
-			first = append(first, "DROP CONSTRAINT "+d.name(c.Name))
+			first = append(first, "DROP CONSTRAINT "+ifExists+d.name(c.Name))
 		}
 	}
 	for _, c := range p.dropped {
 		if c.Generated != "" {
-			first = append(first, "DROP COLUMN "+d.name(c.Name))
+			first = append(first, "DROP COLUMN "+ifExists+d.name(c.Name))
 		}
+	}
+	flush := func() {
+		if len(first) > 0 {
+			d.noted(d.noteOnCopy(p), d.alter(table, first))
+		}
+		first = nil
 	}
 	identity := ""
 	var later []string
@@ -286,26 +416,117 @@ func (d *mysql) change(p *pair) {
 		if !slices.Contains(p.added, c) {
 			continue
 		}
-		if c.Default != nil && c.Default.Kind == catalog.Identity {
+		add := "ADD COLUMN " + ifNotExists
+		switch {
+		case c.Default != nil && c.Default.Kind == catalog.Identity:
 			identity = c.Name // which must be a key at once
-			continue
-		}
-		wait := mandatory(c) || slices.Contains(into, c) && !c.Nullable
-		if wait {
+		case c.Generated != "" && d.readsLater(p, c):
 			later = append(later, c.Name)
+		case slices.Contains(into, c) && !c.Nullable:
+			later = append(later, c.Name)
+			first = append(first, add+d.column(p.now, c, false)+d.place(p.now, c.Name))
+		case mandatory(c):
+			flush()
+			d.decideNew(p, c, func(value string) []string { return d.addFilled(p, c, value) }, []string{d.alter(table, []string{add + d.column(p.now, c, true) + d.place(p.now, c.Name)})})
+		default:
+			first = append(first, add+d.column(p.now, c, true)+d.place(p.now, c.Name))
 		}
-		first = append(first, "ADD COLUMN "+d.column(p.now, c, !wait)+d.place(p.now, c.Name))
 	}
-	if len(first) > 0 {
-		d.noted(d.noteOnCopy(p), d.alter(table, first))
-	}
-	d.decideNew(p)
+	flush()
+	d.decideSplit(p)
 	d.decideNulls(p)
 	for _, a := range p.altered {
 		d.decideType(p, a)
 	}
-	if clauses := d.clauses(p, later, identity); len(clauses) > 0 {
-		d.noted(d.noteOnCopy(p), d.alter(table, clauses))
+	d.recompute(p)
+	d.changeRest(p, later, identity)
+}
+
+// readsLater reports whether a computed column reads one that changes after it is
+// added.
+func (d *mysql) readsLater(p *pair, c *catalog.Column) bool {
+	return slices.ContainsFunc(p.altered, func(a alteration) bool { return mentions(c.Generated, a.now.Name) })
+}
+
+// addFilled adds a mandatory column with the same value in all rows, and no
+// statement that touches them.
+func (d *mysql) addFilled(p *pair, c *catalog.Column, value string) []string {
+	table, column := d.tableOf(p.now), d.name(c.Name)
+	add := "ALTER TABLE " + table + " ADD COLUMN " + ifNotExists
+	if strings.HasPrefix(value, "(SELECT") {
+		return slices.Concat([]string{add + d.column(p.now, c, false) + d.place(p.now, c.Name)},
+			d.update(p, column+" = "+value, column+" IS NULL"), []string{d.alter(table, []string{"MODIFY COLUMN " + d.column(p.now, c, true)})})
+	}
+	if c.Type.Kind == catalog.Text && c.Type.Size == 0 || c.Type.Kind == catalog.Bytes || c.Type.Kind == catalog.JSON || value == "CURRENT_DATE" {
+		value = "(" + value + ")"
+	}
+	bare := *c
+	bare.Comment, bare.Default = "", &catalog.Default{Kind: catalog.Expression, Text: value}
+	return []string{add + d.column(&catalog.Table{}, &bare, true) + d.place(p.now, c.Name), d.alter(table, []string{"MODIFY COLUMN " + d.column(p.now, c, true)})}
+}
+
+// recompute makes computed columns again whose expression changes, and gives
+// columns that were computed values of their own.
+func (d *mysql) recompute(p *pair) {
+	table := d.tableOf(p.now)
+	for _, a := range p.altered {
+		if !a.computed() {
+			continue
+		}
+		is := func(generated string) string {
+			return fmt.Sprintf("(SELECT count(*) FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND column_name = %s AND coalesce(generation_expression, '') %s '') = 1",
+				d.schemaText(p.now.Schema), literal(d.engine, p.now.Name), literal(d.engine, a.now.Name), generated)
+		}
+		if a.freed() {
+			spare := *a.now
+			spare.Name = d.freeName(p.now.Schema, a.now.Name+"_kept")
+			if len([]rune(spare.Name)) > 64 {
+				spare.Name = "widegate_kept"
+			}
+			d.step(slices.Concat(
+				onlyIf(is("<>"), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s%s", table, ifNotExists, d.column(&catalog.Table{}, &catalog.Column{Name: spare.Name, Declared: a.was.Declared, Type: a.was.Type, Collation: a.was.Collation, Nullable: true}, true))),
+				onlyIf(is("<>"), d.update(p, fmt.Sprintf("%s = %s", d.name(spare.Name), d.name(a.was.Name)), "")[0]),
+				onlyIf(d.present(p.now.Schema, p.now.Name, []string{spare.Name}), fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s, CHANGE COLUMN %s %s%s", table, d.name(a.was.Name), d.name(spare.Name), d.column(p.now, a.now, true), d.place(p.now, a.now.Name))))...)
+		} else {
+			if a.was.Generated == "" {
+				d.decideLost(p, a.was, "")
+			}
+			d.step(fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s%s", table, ifExists, d.name(a.was.Name)),
+				fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s%s%s", table, ifNotExists, d.column(p.now, a.now, true), d.place(p.now, a.now.Name)))
+		}
+		p.again(func(text string) bool { return false })
+		d.indexAgain(p, a.now.Name)
+	}
+}
+
+// indexAgain has the indexes over a column made again that was dropped meanwhile.
+func (d *mysql) indexAgain(p *pair, column string) {
+	for _, k := range p.now.Uniques {
+		if slices.Contains(k.Columns, column) && !slices.ContainsFunc(p.addUniques, func(x catalog.Key) bool { return x.Name == k.Name }) {
+			p.dropUniques, p.addUniques = append(p.dropUniques, k), append(p.addUniques, k)
+		}
+	}
+	for _, in := range p.now.Indexes {
+		if slices.Contains(in.Columns, column) && !slices.ContainsFunc(p.addIndexes, func(x catalog.Index) bool { return x.Name == in.Name }) {
+			p.dropIndexes, p.addIndexes = append(p.dropIndexes, in), append(p.addIndexes, in)
+		}
+	}
+}
+
+// changeRest changes all that is left in a table: what goes first, in a statement
+// of its own where its name comes back.
+func (d *mysql) changeRest(p *pair, later []string, identity string) {
+	drops, rest := d.clauses(p, later, identity)
+	again := slices.ContainsFunc(drops, func(s string) bool {
+		name := s[strings.LastIndex(s, " ")+1:]
+		return slices.ContainsFunc(rest, func(r string) bool { return strings.Contains(r, "KEY "+ifNotExists+name+" ") })
+	})
+	if again {
+		d.noted(d.noteOnCopy(p), d.alter(d.tableOf(p.now), drops))
+		drops = nil
+	}
+	if clauses := append(drops, rest...); len(clauses) > 0 {
+		d.noted(d.noteOnCopy(p), d.alter(d.tableOf(p.now), clauses))
 	}
 }
 
@@ -316,20 +537,19 @@ func (d *mysql) noteOnCopy(p *pair) string {
 	return "This may copy the table, for whose whole time writers wait. On a large table first try it with\nALGORITHM=INPLACE, LOCK=NONE, which fails at once where it cannot be done so."
 }
 
-// clauses are all that is left to change in a table.
-func (d *mysql) clauses(p *pair, later []string, identity string) []string {
-	var list []string
+// clauses are all that is left to change in a table: what goes, and the rest.
+func (d *mysql) clauses(p *pair, later []string, identity string) (drops, list []string) {
 	modify := map[string]bool{}
 	for _, name := range later {
 		modify[name] = true
 	}
 	for _, a := range p.altered {
-		modify[a.now.Name] = true
+		modify[a.now.Name] = !a.computed()
 	}
 	for i := range p.now.Columns {
 		c := &p.now.Columns[i]
 		was, ok := p.old.Column(c.Name)
-		if ok && was.Comment != c.Comment || p.reordered {
+		if ok && was.Comment != c.Comment || p.reordered && (ok || c.Generated == "") {
 			modify[c.Name] = true
 		}
 		for _, check := range slices.Concat(p.dropChecks, p.addChecks) {
@@ -338,8 +558,11 @@ func (d *mysql) clauses(p *pair, later []string, identity string) []string {
 			}
 		}
 	}
+	if p.keyChanged && p.old.PrimaryKey == nil && p.now.PrimaryKey != nil {
+		list = append(list, "DROP INDEX "+ifExists+"`PRIMARY`")
+	}
 	if p.keyChanged && p.old.PrimaryKey != nil {
-		list = append(list, "DROP PRIMARY KEY")
+		list = append(list, "DROP INDEX "+ifExists+"`PRIMARY`")
 		for _, c := range p.dropped {
 			if c.Default != nil && c.Default.Kind == catalog.Identity { // it is a key no more, and still there
 				plain := *c
@@ -349,16 +572,16 @@ func (d *mysql) clauses(p *pair, later []string, identity string) []string {
 		}
 	}
 	for _, k := range p.dropUniques {
-		list = append(list, "DROP INDEX "+d.name(k.Name))
+		drops = append(drops, "DROP INDEX "+ifExists+d.name(k.Name))
 	}
 	for _, in := range p.dropIndexes {
-		list = append(list, "DROP INDEX "+d.name(in.Name))
+		drops = append(drops, "DROP INDEX "+ifExists+d.name(in.Name))
 	}
 	for i := range p.now.Columns {
 		c := &p.now.Columns[i]
 		switch {
-		case c.Name == identity:
-			list = append(list, "ADD COLUMN "+d.column(p.now, c, true)+d.place(p.now, c.Name))
+		case c.Name == identity, slices.Contains(later, c.Name) && c.Generated != "":
+			list = append(list, "ADD COLUMN "+ifNotExists+d.column(p.now, c, true)+d.place(p.now, c.Name))
 		case modify[c.Name]:
 			place := ""
 			if p.reordered {
@@ -371,23 +594,23 @@ func (d *mysql) clauses(p *pair, later []string, identity string) []string {
 		list = append(list, fmt.Sprintf("ADD PRIMARY KEY (%s)", d.names(p.now.PrimaryKey.Columns)))
 	}
 	for _, k := range p.addUniques {
-		list = append(list, fmt.Sprintf("ADD UNIQUE KEY %s (%s)", d.name(k.Name), d.names(k.Columns)))
+		list = append(list, fmt.Sprintf("ADD UNIQUE KEY %s%s (%s)", ifNotExists, d.name(k.Name), d.names(k.Columns)))
 	}
 	for _, in := range p.addIndexes {
-		list = append(list, "ADD "+d.indexText(in))
+		list = append(list, "ADD "+d.indexText(in, ifNotExists))
 	}
 	for _, c := range p.addChecks {
 		if !d.columnCheck(p.now, c) {
-			list = append(list, fmt.Sprintf("ADD CONSTRAINT %s CHECK (%s)", d.name(c.Name), c.Expr))
+			list = append(list, fmt.Sprintf("ADD CONSTRAINT %s%s CHECK (%s)", ifNotExists, d.name(c.Name), c.Expr))
 		}
 	}
 	if p.old.Comment != p.now.Comment {
 		list = append(list, "COMMENT = "+literal(d.engine, p.now.Comment))
 	}
 	if a, b := strings.Join(p.old.Options, ","), strings.Join(p.now.Options, ","); a != b {
-		d.note("%s is %s now, was %s", p.now.FullName(), orInnoDB(b), orInnoDB(a))
+		d.note("%s must be made %s by hand, and is %s", p.now.FullName(), orInnoDB(b), orInnoDB(a))
 	}
-	return list
+	return drops, list
 }
 
 func orInnoDB(s string) string {
@@ -397,101 +620,174 @@ func orInnoDB(s string) string {
 	return s
 }
 
-// textSizes are the types of texts and bytes without a length, from short to
-// long.
-var textSizes = map[string]int{"tinytext": 1, "text": 2, "mediumtext": 3, "longtext": 4, "tinyblob": 1, "blob": 2, "mediumblob": 3, "longblob": 4}
-
-// decideType asks where not every value fits into the new type. The server's
-// strict mode refuses most of what does not fit, but rounds without a word.
+// decideType asks where not every value fits into the new type.
 func (d *mysql) decideType(p *pair, a alteration) {
 	if a.was.Generated != "" || a.now.Generated != "" || !a.retyped() {
-		return
-	}
-	shorter := textSizes[a.now.Declared] > 0 && (textSizes[a.was.Declared] > textSizes[a.now.Declared] || textSizes[a.was.Declared] == 0 && a.was.Type.Size > 63 && a.now.Declared[0:4] == "tiny")
-	if widens(a.was.Type, a.now.Type) && !coarser(a) && !shorter {
 		return
 	}
 	if a.was.Type.Kind == catalog.EnumKind && a.now.Type.Kind == catalog.EnumKind {
 		d.decideLabels(p, a)
 		return
 	}
-	condition := d.changes(a)
-	if condition == "" {
-		d.decision(fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
-			Proposal{"the server converts them, and stops where it finds it cannot", nil})
-		return
+	f := d.former(p)
+	column := f.column(a.now.Name)
+	c := d.myConversion(a, column)
+	some := func(fault string) []Check {
+		return []Check{f.where(a.now.Name, []string{a.now.Name}, fault, column+" IS NOT NULL", "take another proposal")}
 	}
-	d.decision(fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
-		Proposal{"the script stops where one would not be the same afterwards", d.stopWhere(p.now, a.now.Name, condition)},
-		Proposal{"they are rounded or cut where they must be", d.cut(p, a)})
+	question := fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared)
+	switch {
+	case c.harmless():
+	case c.anchored:
+		d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. Which time zone are its values in?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
+			Proposal{Title: "UTC", checks: d.anchoredChecks(f, a, column)},
+			Proposal{Title: "the script stops if there is a value", checks: some("rows have a value, whose time zone must be decided on")})
+	case c.unknown:
+		d.decision(question,
+			Proposal{Title: "the script stops if there is a value", checks: some("rows have a value, and it is not known what becomes of it")},
+			Proposal{Title: "the server converts them, and stops where it finds it cannot"})
+	default:
+		stop := Proposal{Title: "the script stops where one would not be the same afterwards",
+			checks: []Check{f.where(a.now.Name, []string{a.now.Name}, "values do not fit into "+a.now.Declared+", or would not be the same", c.condition, "change them, or take another proposal")}}
+		if len(d.renamedIn(p.now)) > 0 || d.oldName(p.now.FullName()) != p.now.FullName() {
+			stop.SQL = d.checkAgain(p, a) // for a script that is run again the names are new ones
+		}
+		d.decision(question, stop, Proposal{Title: "they are rounded or cut where they must be", SQL: d.cut(p, a)})
+	}
+}
+
+// checkAgain tests a column under its new name, right before it changes.
+func (d *mysql) checkAgain(p *pair, a alteration) []string {
+	c := d.myConversion(a, d.name(a.now.Name))
+	list := myDialect{}.check(0, Check{Place: p.now.FullName() + "." + a.now.Name, Fault: "values do not fit into " + a.now.Declared,
+		Count: fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", d.tableOf(p.now), c.condition), List: fmt.Sprintf("SELECT * FROM %s WHERE %s", d.tableOf(p.now), c.condition)})
+	return list[:len(list)-1]
+}
+
+// anchoredChecks are for times that a timestamp does not hold.
+func (d *mysql) anchoredChecks(f former, a alteration, column string) []Check {
+	if a.now.Type.Kind != catalog.TimestampTZ {
+		return nil
+	}
+	condition := fmt.Sprintf("%s < '1970-01-01 00:00:01' OR %[1]s > '2038-01-19 03:14:07'", column)
+	if fraction(a.was.Declared) > fraction(a.now.Declared) {
+		condition = or(condition, fmt.Sprintf("NOT (CAST(%s AS DATETIME(%d)) <=> %[1]s)", column, fraction(a.now.Declared)))
+	}
+	return []Check{f.where(a.now.Name, []string{a.now.Name}, "times do not fit into "+a.now.Declared, condition, "change them")}
 }
 
 // cut makes values fit that the server would stop at.
 func (d *mysql) cut(p *pair, a alteration) []string {
 	column := d.name(a.now.Name)
-	if a.now.Type.Kind == catalog.Text && a.now.Type.Size > 0 {
-		return []string{fmt.Sprintf("UPDATE %s SET %s = left(%[2]s, %d) WHERE char_length(%[2]s) > %[3]d", d.tableOf(p.now), column, a.now.Type.Size)}
+	switch {
+	case a.now.Type.Kind == catalog.Text && a.now.Type.Size > 0 && a.was.Type.Kind == catalog.Text:
+		return d.update(p, fmt.Sprintf("%s = left(%[1]s, %d)", column, a.now.Type.Size), fmt.Sprintf("char_length(%s) > %d", column, a.now.Type.Size))
+	case a.now.Type.Kind == catalog.Int && number(a.was.Type.Kind):
+		low, high := intRange(a.now.Type)
+		return d.update(p, fmt.Sprintf("%s = least(greatest(%[1]s, %s), %s)", column, low, high), outside(column, a.now.Type))
 	}
 	return nil
 }
 
-// changes is a condition for values that the new type changes, or nothing where
-// the server says it itself.
-func (d *mysql) changes(a alteration) string {
-	column := d.name(a.now.Name)
-	switch now := a.now.Type; now.Kind {
-	case catalog.Text:
-		if now.Size > 0 && a.was.Type.Kind == catalog.Text {
-			return fmt.Sprintf("char_length(%s) > %d", column, now.Size)
-		}
-	case catalog.Int:
-		return fmt.Sprintf("NOT (%s <=> round(%[1]s))", column)
-	case catalog.Decimal:
-		return fmt.Sprintf("NOT (%s <=> round(%[1]s, %d))", column, now.Scale)
-	case catalog.Date:
-		return fmt.Sprintf("NOT (%s <=> date(%[1]s))", column)
-	}
-	return ""
-}
-
-// stopWhere are statements that fail if a row fulfils a condition: a check of a
-// temporary table is what these engines have for that.
-func (d *draft) stopWhere(t *catalog.Table, column, condition string) []string {
-	temporary := "TEMPORARY"
-	drop := "DROP TEMPORARY TABLE widegate_stop"
-	if d.engine == catalog.SQLite {
-		temporary, drop = "TEMP", "DROP TABLE widegate_stop"
-	}
-	return []string{
-		fmt.Sprintf("CREATE %s TABLE widegate_stop (fits int, CONSTRAINT %s CHECK (fits = 1))", temporary, d.name(t.Name+"_"+column+"_fits")),
-		fmt.Sprintf("INSERT INTO widegate_stop SELECT 0 FROM %s WHERE %s LIMIT 1", d.tableOf(t), condition),
-		drop,
-	}
-}
-
 // decideLabels asks about the labels of an enum that are gone.
 func (d *mysql) decideLabels(p *pair, a alteration) {
-	for _, label := range a.was.Type.Labels {
+	f := d.former(p)
+	if set := d.recoded(a, f.column(a.now.Name)); set != "" {
+		d.check(f.where(a.now.Name, []string{a.now.Name}, "labels have characters that the new character set lacks", set, "change the labels"))
+	}
+	for place, label := range a.was.Type.Labels {
 		if slices.Contains(a.now.Type.Labels, label) || len(a.now.Type.Labels) == 0 {
 			continue
 		}
 		column := d.name(a.now.Name)
-		proposals := []Proposal{{"the script stops if a row has it", d.stopWhere(p.now, a.now.Name, fmt.Sprintf("%s = %s", column, literal(d.engine, label)))}}
-		for _, other := range a.now.Type.Labels {
-			if slices.Contains(a.was.Type.Labels, other) {
-				proposals = append(proposals, Proposal{"they get another one", []string{fmt.Sprintf("UPDATE %s SET %s = %s WHERE %[2]s = %[4]s", d.tableOf(p.now), column, literal(d.engine, other), literal(d.engine, label))}})
-				break
-			}
+		proposals := []Proposal{{Title: "the script stops if a row has it",
+			checks: []Check{f.where(a.now.Name, []string{a.now.Name}, "rows have the label "+label+", which is gone", fmt.Sprintf("CAST(%s AS BINARY) = %s", f.column(a.now.Name), literal(d.engine, label)), "give them another label")}}}
+		if i := slices.IndexFunc(a.now.Type.Labels, func(l string) bool { return slices.Contains(a.was.Type.Labels, l) }); i >= 0 {
+			other := a.now.Type.Labels[i]
+			proposals = append(proposals, Proposal{Title: "they get " + other, SQL: d.update(p, fmt.Sprintf("%s = %s", column, literal(d.engine, other)), fmt.Sprintf("%s = %s", column, literal(d.engine, label)))})
+		}
+		if len(a.now.Type.Labels) == len(a.was.Type.Labels) && !slices.Contains(a.was.Type.Labels, a.now.Type.Labels[place]) {
+			fresh := a.now.Type.Labels[place]
+			wide := *a.was
+			wide.Type.Labels = append(slices.Clone(a.was.Type.Labels), slices.DeleteFunc(slices.Clone(a.now.Type.Labels), func(l string) bool { return slices.Contains(a.was.Type.Labels, l) })...)
+			wide.Declared = "enum(" + d.literals(wide.Type.Labels) + ")"
+			proposals = append(proposals, Proposal{Title: "it is called " + fresh + " now",
+				SQL: append(onlyIf(fmt.Sprintf("(SELECT count(*) FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND column_name = %s AND locate(%s, column_type) > 0) = 1",
+					d.schemaText(p.now.Schema), literal(d.engine, p.now.Name), literal(d.engine, a.now.Name), literal(d.engine, literal(d.engine, label))),
+					d.alter(d.tableOf(p.now), []string{"MODIFY COLUMN " + d.column(&catalog.Table{}, &wide, true)})),
+					d.update(p, fmt.Sprintf("%s = %s", column, literal(d.engine, fresh)), fmt.Sprintf("%s = %s", column, literal(d.engine, label)))...)})
 		}
 		d.decision(fmt.Sprintf("The label %s of %s.%s is gone. What do rows get that have it?", label, p.now.FullName(), a.now.Name), proposals...)
 	}
+}
+
+// moveTriggers drops the triggers that are gone, that change, or that must not
+// fire, before anything else, and makes those of the new schema at the end.
+func (d *mysql) moveTriggers(pairs []*pair) {
+	var drops []Step
+	for _, p := range pairs {
+		for _, t := range p.old.Triggers {
+			i := slices.IndexFunc(p.now.Triggers, func(x catalog.Trigger) bool { return x.Name == t.Name })
+			if i < 0 || p.quiet || !catalog.SameText(p.now.Triggers[i].Definition, t.Definition) {
+				drops = append(drops, Step{SQL: []string{"DROP TRIGGER IF EXISTS " + d.table(p.now.Schema, t.Name)}})
+			}
+		}
+		d.makeTriggers(p.old, p.now, p.quiet)
+	}
+	for _, t := range d.fresh() {
+		d.makeTriggers(&catalog.Table{}, t, false)
+	}
+	d.script.Steps = append(drops, d.script.Steps...)
+}
+
+func (d *mysql) makeTriggers(old, now *catalog.Table, all bool) {
+	for _, t := range now.Triggers {
+		i := slices.IndexFunc(old.Triggers, func(x catalog.Trigger) bool { return x.Name == t.Name })
+		if all || i < 0 || !catalog.SameText(old.Triggers[i].Definition, t.Definition) {
+			d.step("DROP TRIGGER IF EXISTS "+d.table(now.Schema, t.Name), t.Definition)
+		}
+	}
+}
+
+// moveExtras changes options, events and, for tables that have another name,
+// rights, which stay with the old name.
+func (d *mysql) moveExtras(pairs []*pair) {
+	move := func(old, now []catalog.Extra, renamed bool) {
+		for _, e := range old {
+			if x, stays := findExtra(now, e); (!stays || x.Make != e.Make && e.Kind == "event") && e.Undo != "" {
+				d.step(e.Undo)
+			}
+		}
+		for _, e := range now {
+			was, there := findExtra(old, e)
+			if (!there || was.Make != e.Make || renamed && e.Kind == "right") && !unmade(e) {
+				d.step(e.Make)
+			}
+		}
+	}
+	for _, p := range pairs {
+		move(p.old.Extras, p.now.Extras, d.oldName(p.now.FullName()) != p.now.FullName())
+	}
+	for _, t := range d.fresh() {
+		move(nil, t.Extras, false)
+	}
+	for i := range d.after.Tables {
+		if t := &d.after.Tables[i]; t.IsView() {
+			was, ok := d.at.Table(t.Schema, t.Name)
+			if !ok {
+				was = &catalog.Table{}
+			}
+			move(was.Extras, t.Extras, false)
+		}
+	}
+	move(d.at.Extras, d.after.Extras, false)
 }
 
 func (d *mysql) addReferences(pairs []*pair) {
 	add := func(t *catalog.Table, list []catalog.Reference) {
 		var clauses []string
 		for _, r := range list {
-			clauses = append(clauses, fmt.Sprintf("ADD CONSTRAINT %s %s", d.name(r.Name), d.referenceText(r)))
+			clauses = append(clauses, fmt.Sprintf("ADD CONSTRAINT %s %s", d.name(r.Name), strings.Replace(d.referenceText(r), "FOREIGN KEY (", "FOREIGN KEY "+ifNotExists+"(", 1)))
 		}
 		if len(clauses) > 0 {
 			d.step(d.alter(d.tableOf(t), clauses))
@@ -510,11 +806,11 @@ func (d *mysql) dropTables() {
 	for _, t := range gone {
 		for _, r := range t.References {
 			if r.Table != t.Name && slices.ContainsFunc(gone, func(x *catalog.Table) bool { return x.Name == r.Table && x.Schema == r.Schema }) {
-				d.step(fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s", d.tableOf(t), d.name(r.Name)))
+				d.step(onlyIf(d.present(t.Schema, t.Name, nil), fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s%s", d.tableOf(t), ifExists, d.name(r.Name)))...)
 			}
 		}
 	}
 	for _, t := range gone {
-		d.decideGone(t, "DROP TABLE "+d.tableOf(t))
+		d.decideGone(t, "DROP TABLE IF EXISTS "+d.tableOf(t))
 	}
 }

@@ -11,36 +11,63 @@ import (
 	"widegate/internal/catalog"
 )
 
-// postgres drafts for PostgreSQL, in one transaction.
+// postgres drafts for PostgreSQL, in one transaction: an error anywhere undoes
+// everything, whatever the client does after it.
 type postgres struct {
 	*draft
-	replaced []catalog.Enum // whose old types are in the way until what uses them is gone
+	replaced         []catalog.Enum    // whose old types are in the way until what uses them is gone
+	replacedRoutines []catalog.Routine // that are dropped and made again
+	later            []catalog.Extra   // what comes back at the end
+	remade           map[string]bool   // views that were made again
+	again            []string          // views that were replaced where they stand
+	spare            map[string]string // the names that old types have meanwhile
 }
 
 func (d *postgres) write() {
+	d.remade, d.spare = map[string]bool{}, map[string]string{}
 	pairs := d.pairs()
-	drop, remake := d.views(d.touched(pairs))
-	dropRoutines, makeRoutines := d.routines()
-	for _, r := range d.onReplacedTypes() {
-		if !slices.ContainsFunc(dropRoutines, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
-			dropRoutines, makeRoutines = append(dropRoutines, r), append(makeRoutines, r)
-		}
+	d.begin(pairs)
+	for _, p := range pairs {
+		d.rowChecks(p)
 	}
-	drop, remake = d.viewsOnRoutines(drop, remake, dropRoutines)
-	d.dropViews(drop)
-	d.dropRoutines(dropRoutines, makeRoutines)
+	dropRoutines, makeRoutines := d.routines()
+	dropRoutines, makeRoutines = d.replacedWith(dropRoutines, makeRoutines)
+	for _, p := range pairs {
+		d.dependRoutines(p)
+		d.dependEnums(p)
+	}
+	plan := d.planViews(pairs)
+	plan = d.viewsOnRoutines(plan)
+	dropRoutines, makeRoutines = d.routinesOnViews(plan, dropRoutines, makeRoutines)
+
+	d.makeExtensions()
 	d.makeSchemas()
 	d.rename(pairs)
+	d.renameViewColumns(plan)
+	d.undoExtras(pairs, plan)
+	now, last := d.whenDropped(dropRoutines, makeRoutines)
+	onViews := slices.DeleteFunc(slices.Clone(now), func(r catalog.Routine) bool { return !d.takesView(r, plan) })
+	d.dropRoutines(onViews)
+	d.dropViews(plan.drop)
 	d.makeTypes()
 	for _, p := range pairs {
 		d.dropParts(p)
 	}
+	for _, p := range pairs {
+		d.dropKeys(p)
+	}
+	d.dropRoutines(slices.DeleteFunc(now, func(r catalog.Routine) bool { return d.takesView(r, plan) }))
 	d.freeKeys(pairs)
+	d.freeNames(pairs)
 	d.relabel()
-	early, late := d.whenMade(makeRoutines)
+	early, rows, late := d.whenMade(makeRoutines)
 	d.makeRoutines(early)
 	for _, t := range d.fresh() {
 		d.makeTable(t)
+	}
+	d.makeRoutines(rows)
+	for _, t := range d.fresh() {
+		d.makeIndexes(t)
 	}
 	for _, p := range pairs {
 		d.columns(p)
@@ -58,36 +85,208 @@ func (d *postgres) write() {
 		d.lose(p)
 	}
 	d.dropTables()
+	d.dropRoutines(last)
 	d.dropTypes()
-	d.makeRoutines(late)
-	for _, v := range remake {
-		d.makeView(v)
-	}
+	d.makeViews(plan, late)
+	d.makeExtras(pairs)
 	d.comments()
 }
 
-// viewsOnRoutines adds the views that call a routine that is dropped.
-func (d *postgres) viewsOnRoutines(drop, remake []*catalog.Table, routines []catalog.Routine) (a, b []*catalog.Table) {
-	for i := range d.before.Tables {
-		t := &d.before.Tables[i]
-		calls := t.IsView() && slices.ContainsFunc(routines, func(r catalog.Routine) bool { return mentions(t.Definition, r.Name) })
-		if !calls || slices.Contains(drop, t) {
-			continue
-		}
-		drop = append([]*catalog.Table{t}, drop...)
-		if now, ok := d.after.Table(t.Schema, t.Name); ok {
-			remake = append(remake, now)
+// begin opens the transaction and sets what the script relies on, for as long as
+// it lasts.
+func (d *postgres) begin(pairs []*pair) {
+	path := d.before.SearchPath
+	if len(path) == 0 {
+		path = d.after.SearchPath
+	}
+	if len(path) == 0 {
+		path = []string{"public"}
+	}
+	d.script.session.begin = []string{
+		"BEGIN READ WRITE",
+		"SET LOCAL search_path = " + d.names(path),
+		"SET LOCAL client_encoding = 'UTF8'",
+		"SET LOCAL standard_conforming_strings = on",
+		"SET LOCAL TimeZone = 'UTC'",
+		"SET LOCAL DateStyle = 'ISO, YMD'",
+		"SET LOCAL IntervalStyle = 'postgres'",
+		"SET LOCAL extra_float_digits = 1",
+		"SET LOCAL bytea_output = 'hex'",
+		"SET LOCAL check_function_bodies = off",
+		"SET LOCAL row_security = off",
+		"SET LOCAL default_tablespace = ''",
+		"SET LOCAL lock_timeout = '1min'",
+		"SET LOCAL statement_timeout = 0",
+		"SET CONSTRAINTS ALL IMMEDIATE",
+	}
+	for _, p := range pairs { // so that no value comes between a check and the change
+		if slices.ContainsFunc(p.altered, func(a alteration) bool { return a.retyped() && !d.pgConversion(a, a.was.Name).harmless() }) {
+			d.script.session.begin = append(d.script.session.begin, fmt.Sprintf("LOCK TABLE %s IN SHARE ROW EXCLUSIVE MODE", d.former(p).table()))
 		}
 	}
-	return drop, remake
+	d.script.session.end = []string{"COMMIT"}
 }
 
-func (d *postgres) dropViews(list []*catalog.Table) {
-	var statements []string
-	for _, v := range list {
-		statements = append(statements, "DROP "+strings.ToUpper(string(v.Kind))+" "+d.tableOf(v))
+// pgDialect is how PostgreSQL tests and stops. An error is all it takes: the
+// transaction is over then.
+type pgDialect struct{}
+
+func (pgDialect) guard(string) []string     { return nil }
+func (pgDialect) stop(decide string) string { return decide }
+
+func (pgDialect) check(_ int, c Check) []string {
+	fails := fmt.Sprintf("    IF n > 0 THEN\n        RAISE EXCEPTION USING MESSAGE = %s || n || %s, DETAIL = %s, HINT = %s;\n    END IF;\n",
+		literal(catalog.Postgres, c.Place+": "), literal(catalog.Postgres, " "+c.Fault), literal(catalog.Postgres, "They are listed by: "+c.List), literal(catalog.Postgres, c.Help))
+	if c.Tries == "" {
+		return []string{"DO " + dollars("DECLARE n bigint;\nBEGIN\n    "+c.Count+" INTO n;\n"+fails+"END")}
 	}
-	d.noted("Made again below, where they are still wanted. Rights granted on them must be granted again.", statements...)
+	// Where one value raises an error, each is tried by itself.
+	return []string{"DO " + dollars(fmt.Sprintf(`DECLARE n bigint := 0; r record;
+BEGIN
+    BEGIN
+        %s INTO n;
+    EXCEPTION WHEN OTHERS THEN
+        n := 0;
+        FOR r IN SELECT %s AS v FROM %s LOOP
+            BEGIN
+                IF %s THEN n := n + 1; END IF;
+            EXCEPTION WHEN OTHERS THEN n := n + 1;
+            END;
+        END LOOP;
+    END;
+%sEND`, c.Count, c.column, c.from, c.Tries, fails))}
+}
+
+// viewsOnRoutines adds to the views that go those that call a routine that is
+// dropped.
+func (d *postgres) viewsOnRoutines(plan viewPlan) viewPlan {
+	for again := true; again; {
+		again = false
+		for i := range d.at.Tables {
+			t := &d.at.Tables[i]
+			calls := t.IsView() && !slices.Contains(plan.drop, t) && (d.callsReplaced(t.Definition) ||
+				slices.ContainsFunc(plan.drop, func(v *catalog.Table) bool { return mentionsTable(t, d.oldName(v.FullName())) }))
+			if !calls {
+				continue
+			}
+			again = true
+			plan.drop = append([]*catalog.Table{t}, plan.drop...)
+			if now, ok := d.after.Table(t.Schema, t.Name); ok {
+				plan.replace = slices.DeleteFunc(plan.replace, func(v *catalog.Table) bool { return v == now })
+				plan.fresh = append(plan.fresh, now)
+			}
+		}
+	}
+	return plan
+}
+
+// takesView reports whether a routine takes or returns the rows of a view that is
+// dropped.
+func (d *postgres) takesView(r catalog.Routine, plan viewPlan) bool {
+	return slices.ContainsFunc(plan.drop, func(v *catalog.Table) bool {
+		name := func(text string) bool { return mentions(text, v.Name) }
+		return name(r.Returns) || slices.ContainsFunc(r.Arguments, func(a catalog.Argument) bool { return name(a.Declared) }) || parsedBody(r) && name(r.Definition)
+	})
+}
+
+// parsedBody reports whether the body of a routine is SQL that the engine knows,
+// and not a text.
+func parsedBody(r catalog.Routine) bool {
+	return strings.Contains(strings.ToUpper(r.Definition), "BEGIN ATOMIC") || regexp.MustCompile(`(?i)\n\s*RETURN\s`).MatchString(r.Definition) && !strings.Contains(r.Definition, "$")
+}
+
+// routinesOnViews adds the routines that stand in the way of views that go.
+func (d *postgres) routinesOnViews(plan viewPlan, drop, fresh []catalog.Routine) (a, b []catalog.Routine) {
+	for _, r := range d.at.Routines {
+		if !d.takesView(r, plan) || hasRoutine(drop, r) {
+			continue
+		}
+		drop = append(drop, r)
+		d.replacedRoutines = append(d.replacedRoutines, r)
+		if i := slices.IndexFunc(d.after.Routines, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }); i >= 0 && !hasRoutine(fresh, r) {
+			fresh = append(fresh, d.after.Routines[i])
+		}
+	}
+	return drop, fresh
+}
+
+func hasRoutine(list []catalog.Routine, r catalog.Routine) bool {
+	return slices.ContainsFunc(list, func(x catalog.Routine) bool { return x.Signature() == r.Signature() })
+}
+
+// replacedWith adds the routines on replaced types, and finds those that are
+// dropped and made again.
+func (d *postgres) replacedWith(drop, fresh []catalog.Routine) (a, b []catalog.Routine) {
+	again := d.onReplacedTypes()
+	for _, r := range again {
+		if !hasRoutine(drop, r) {
+			drop = append(drop, r)
+		}
+		if i := slices.IndexFunc(d.after.Routines, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }); i >= 0 && !hasRoutine(fresh, r) {
+			fresh = append(fresh, d.after.Routines[i])
+		}
+	}
+	drop = slices.DeleteFunc(drop, func(r catalog.Routine) bool { return replaceable(r, fresh) && !hasRoutine(again, r) })
+	for _, r := range drop {
+		if hasRoutine(fresh, r) {
+			d.replacedRoutines = append(d.replacedRoutines, r)
+		}
+	}
+	return drop, fresh
+}
+
+// dependRoutines has the parts of a table made again that call a routine that is
+// dropped and made again.
+func (d *postgres) dependRoutines(p *pair) {
+	p.again(d.callsReplaced)
+}
+
+// dependEnums has the parts made again that name a column whose enum another one
+// takes the place of.
+func (d *postgres) dependEnums(p *pair) {
+	if !d.newLabels(p.now) {
+		return
+	}
+	var columns []string
+	for _, c := range p.now.Columns {
+		if slices.ContainsFunc(d.after.Enums, func(e catalog.Enum) bool {
+			full := catalog.Qualify(e.Schema, e.Name)
+			was, ok := d.at.Enum(full)
+			return ok && !d.onlyAdds(*was, e) && usesEnum(c.Type, full)
+		}) {
+			columns = append(columns, c.Name)
+		}
+	}
+	p.again(func(text string) bool {
+		return slices.ContainsFunc(columns, func(c string) bool { return mentions(text, c) })
+	})
+}
+
+// again has checks, computed columns, and indexes over expressions or with a
+// condition made again where stale says so.
+func (p *pair) again(stale func(text string) bool) {
+	for _, c := range p.now.Checks {
+		was := slices.IndexFunc(p.old.Checks, func(x catalog.Check) bool { return x.Name == c.Name && x.Expr == c.Expr && x.Options == c.Options })
+		if was >= 0 && stale(c.Expr) && !slices.Contains(p.addChecks, c) {
+			p.dropChecks, p.addChecks = append(p.dropChecks, p.old.Checks[was]), append(p.addChecks, c)
+		}
+	}
+	for _, in := range p.now.Indexes {
+		text := in.Where + " " + strings.Join(slices.DeleteFunc(slices.Clone(in.Columns), func(c string) bool { return !strings.HasPrefix(c, "(") }), " ")
+		was := slices.IndexFunc(p.old.Indexes, func(x catalog.Index) bool { return x.Name == in.Name })
+		listed := slices.ContainsFunc(p.addIndexes, func(x catalog.Index) bool { return x.Name == in.Name })
+		if was >= 0 && stale(text) && !listed {
+			p.dropIndexes, p.addIndexes = append(p.dropIndexes, p.old.Indexes[was]), append(p.addIndexes, in)
+		}
+	}
+	for i := range p.now.Columns {
+		now := &p.now.Columns[i]
+		was, there := p.old.Column(now.Name)
+		if !there || now.Generated == "" || was.Generated == "" || !stale(now.Generated) || slices.ContainsFunc(p.altered, func(a alteration) bool { return a.now == now }) || slices.Contains(p.dropped, was) {
+			continue
+		}
+		p.remake(was, now)
+	}
 }
 
 // argumentTypes are those that tell a routine from others of its name.
@@ -122,32 +321,68 @@ func (d *postgres) onReplacedTypes() []catalog.Routine {
 	return list
 }
 
-func (d *postgres) dropRoutines(drop, fresh []catalog.Routine) {
-	again := d.onReplacedTypes()
-	for _, r := range drop {
-		if !replaceable(r, fresh) || slices.ContainsFunc(again, func(x catalog.Routine) bool { return x.Signature() == r.Signature() }) {
-			d.step(fmt.Sprintf("DROP %s %s%s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name), argumentTypes(r)))
-		}
+func (d *postgres) dropRoutines(list []catalog.Routine) {
+	for _, r := range list {
+		d.step(fmt.Sprintf("DROP %s %s%s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name), argumentTypes(r)))
 	}
 }
 
-// whenMade tells the routines that a table or a type calls from those that can
-// wait until the tables are there.
-func (d *postgres) whenMade(list []catalog.Routine) (early, late []catalog.Routine) {
-	for _, r := range list {
-		called := slices.ContainsFunc(d.after.Tables, func(t catalog.Table) bool {
-			return !t.IsView() && (slices.ContainsFunc(t.Checks, func(c catalog.Check) bool { return mentions(c.Expr, r.Name) }) ||
-				slices.ContainsFunc(t.Columns, func(c catalog.Column) bool {
-					return mentions(c.Generated, r.Name) || c.Default != nil && mentions(c.Default.Text, r.Name)
-				}))
-		})
-		if called {
-			early = append(early, r)
+// whenDropped tells the routines that must go before others of their name come
+// from those that can wait until nothing uses them any longer.
+func (d *postgres) whenDropped(drop, fresh []catalog.Routine) (now, last []catalog.Routine) {
+	for _, r := range drop {
+		if hasRoutine(fresh, r) || hasRoutine(d.onReplacedTypes(), r) {
+			now = append(now, r)
 		} else {
-			late = append(late, r)
+			last = append(last, r)
 		}
 	}
-	return early, late
+	return now, last
+}
+
+// whenMade tells the routines that a table or a type calls, those of them that
+// take rows of a new table, and those that can wait until the tables are there.
+func (d *postgres) whenMade(list []catalog.Routine) (early, rows, late []catalog.Routine) {
+	called := func(name string) bool {
+		return slices.ContainsFunc(d.after.Tables, func(t catalog.Table) bool { return !t.IsView() && tableCalls(&t, name) }) ||
+			slices.ContainsFunc(d.after.Domains, func(x catalog.Domain) bool {
+				return slices.ContainsFunc(x.Checks, func(c catalog.Check) bool { return mentions(c.Expr, name) })
+			})
+	}
+	early, late = nil, slices.Clone(list)
+	for again := true; again; { // what they call comes with them
+		again = false
+		for i, r := range late {
+			by := slices.ContainsFunc(early, func(x catalog.Routine) bool { return mentions(x.Definition, r.Name) && x.Signature() != r.Signature() })
+			if called(r.Name) || by {
+				early, late, again = append([]catalog.Routine{r}, early...), slices.Delete(late, i, i+1), true
+				break
+			}
+		}
+	}
+	takes := func(r catalog.Routine) bool {
+		return slices.ContainsFunc(d.fresh(), func(t *catalog.Table) bool {
+			return mentions(r.Returns, t.Name) || slices.ContainsFunc(r.Arguments, func(a catalog.Argument) bool { return mentions(a.Declared, t.Name) }) || parsedBody(r) && mentions(r.Definition, t.Name)
+		})
+	}
+	for _, r := range slices.Clone(early) {
+		if takes(r) {
+			rows = append(rows, r)
+		}
+	}
+	early = slices.DeleteFunc(early, takes)
+	return early, rows, late
+}
+
+// tableCalls reports whether a routine is called by the declaration of a table.
+func tableCalls(t *catalog.Table, name string) bool {
+	return slices.ContainsFunc(t.Checks, func(c catalog.Check) bool { return mentions(c.Expr, name) }) ||
+		slices.ContainsFunc(t.Indexes, func(in catalog.Index) bool {
+			return mentions(in.Where, name) || mentions(in.Definition, name) || mentions(strings.Join(in.Columns, " "), name)
+		}) ||
+		slices.ContainsFunc(t.Columns, func(c catalog.Column) bool {
+			return mentions(c.Generated, name) || c.Default != nil && mentions(c.Default.Text, name)
+		})
 }
 
 func (d *postgres) makeRoutines(list []catalog.Routine) {
@@ -198,7 +433,9 @@ func (d *postgres) rename(pairs []*pair) {
 	for _, r := range d.renames {
 		switch r.Thing {
 		case catalog.RenamedColumn:
-			d.step(fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", d.full(r.In), d.name(r.From), d.name(r.To)))
+			if t, ok := d.after.Table(catalog.Split(r.In)); ok && !t.IsView() {
+				d.step(fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", d.full(r.In), d.name(r.From), d.name(r.To)))
+			}
 		case catalog.RenamedLabel:
 			d.step(fmt.Sprintf("ALTER TYPE %s RENAME VALUE %s TO %s", d.full(r.In), literal(d.engine, r.From), literal(d.engine, r.To)))
 		}
@@ -216,7 +453,7 @@ func (d *postgres) rename(pairs []*pair) {
 func (d *postgres) renameTable(r catalog.Rename) {
 	kind := "TABLE"
 	if t, ok := d.after.Table(catalog.Split(r.To)); ok && t.IsView() {
-		return // views are made again
+		kind = strings.ToUpper(string(t.Kind))
 	}
 	d.renameThing(kind, r)
 }
@@ -247,11 +484,7 @@ func (d *postgres) makeTypes() {
 			d.step(d.enumText(e, e.Name))
 		}
 	}
-	for _, s := range d.after.Sequences {
-		if !slices.Contains(d.at.Sequences, s) {
-			d.step("CREATE SEQUENCE " + d.table(s.Schema, s.Name))
-		}
-	}
+	d.sequences()
 	var made []named
 	for _, c := range d.after.Composites {
 		if !slices.ContainsFunc(d.at.Composites, func(x catalog.Composite) bool { return x.Schema == c.Schema && x.Name == c.Name }) {
@@ -375,7 +608,7 @@ func (d *postgres) alterComposites() {
 		for _, f := range was.Fields {
 			if find(now.Fields, f.Name) == nil {
 				drop := fmt.Sprintf("%s DROP ATTRIBUTE %s", alter, d.name(f.Name))
-				d.decision(fmt.Sprintf("The field %s of the type %s is gone. What becomes of its values?", f.Name, now.Name), Proposal{"drop it, its values are not needed", []string{drop}})
+				d.decision(fmt.Sprintf("The field %s of the type %s is gone. What becomes of its values?", f.Name, now.Name), Proposal{Title: "drop it, its values are not needed", SQL: []string{drop}})
 			}
 		}
 		for _, f := range now.Fields {
@@ -400,7 +633,9 @@ func (d *postgres) inUse(c catalog.Composite) bool {
 }
 
 // relabel changes the labels of enums. New ones are added where they belong;
-// one that is gone, or another order, needs a new type in place of the old one.
+// one that is gone, another order, or a new one that the script uses itself,
+// which its transaction could not do yet, needs a new type in place of the old
+// one.
 func (d *postgres) relabel() {
 	for _, now := range d.after.Enums {
 		was, ok := d.at.Enum(catalog.Qualify(now.Schema, now.Name))
@@ -414,25 +649,30 @@ func (d *postgres) relabel() {
 	}
 }
 
-// onlyAdds reports whether all labels stay, in their order.
+// onlyAdds reports whether all labels stay, in their order, and the script uses
+// none of the new ones.
 func (d *draft) onlyAdds(was, now catalog.Enum) bool {
 	kept := slices.DeleteFunc(slices.Clone(now.Labels), func(l string) bool { return !slices.Contains(was.Labels, l) })
-	return slices.Equal(kept, was.Labels)
+	return slices.Equal(kept, was.Labels) && !slices.ContainsFunc(now.Labels, func(l string) bool { return !slices.Contains(was.Labels, l) && d.usesLabel(l) })
 }
 
-// addLabels comes before anything is renamed, and uses the old names.
+// usesLabel reports whether a new label stands somewhere in the new schema.
+func (d *draft) usesLabel(label string) bool {
+	text := literal(d.engine, label)
+	return slices.ContainsFunc(d.after.Tables, func(t catalog.Table) bool {
+		in := func(s string) bool { return strings.Contains(s, text) }
+		return in(t.Definition) || slices.ContainsFunc(t.Checks, func(c catalog.Check) bool { return in(c.Expr) }) ||
+			slices.ContainsFunc(t.Indexes, func(x catalog.Index) bool { return in(x.Where) || in(x.Definition) || in(strings.Join(x.Columns, " ")) }) ||
+			slices.ContainsFunc(t.Extras, func(e catalog.Extra) bool { return in(e.Make) }) || slices.ContainsFunc(t.Triggers, func(x catalog.Trigger) bool { return in(x.Definition) }) ||
+			slices.ContainsFunc(t.Columns, func(c catalog.Column) bool {
+				return in(c.Generated) || c.Default != nil && (c.Default.Text == label && c.Type.Kind == catalog.EnumKind || in(c.Default.Text))
+			})
+	})
+}
+
 func (d *postgres) addLabels(was, now catalog.Enum) {
 	var statements []string
-	full := catalog.Qualify(now.Schema, now.Name)
-	label := func(l string) string {
-		for _, r := range d.renames {
-			if r.Thing == catalog.RenamedLabel && r.In == full && r.To == l {
-				l = r.From
-			}
-		}
-		return literal(d.engine, l)
-	}
-	name := d.full(d.oldEnum(full))
+	name := d.table(now.Schema, now.Name)
 	for i, l := range now.Labels {
 		if slices.Contains(was.Labels, l) {
 			continue
@@ -440,14 +680,13 @@ func (d *postgres) addLabels(was, now catalog.Enum) {
 		place := ""
 		switch {
 		case i > 0:
-			place = " AFTER " + label(now.Labels[i-1])
+			place = " AFTER " + literal(d.engine, now.Labels[i-1])
 		case len(was.Labels) > 0:
-			place = " BEFORE " + label(was.Labels[0])
+			place = " BEFORE " + literal(d.engine, was.Labels[0])
 		}
 		statements = append(statements, fmt.Sprintf("ALTER TYPE %s ADD VALUE %s%s", name, literal(d.engine, l), place))
 	}
-	// A new label can be used only when its transaction has ended.
-	d.script.Steps = append(d.script.Steps, Step{Note: "Before the transaction, in which a new label could not be used yet.", SQL: statements, Place: Ahead})
+	d.step(statements...)
 }
 
 func (d *postgres) oldEnum(full string) string {
@@ -500,33 +739,20 @@ func (d *postgres) replaceEnum(was, now catalog.Enum) {
 		if slices.Contains(now.Labels, label) || len(now.Labels) == 0 {
 			continue
 		}
-		var other string
-		for _, l := range now.Labels {
-			if slices.Contains(was.Labels, l) {
-				other = l
-				break
-			}
-		}
-		var moves []string
-		for _, c := range columns {
-			if c.was.Type.Kind == catalog.EnumKind && other != "" {
-				moves = append(moves, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %[2]s = %[4]s", d.tableOf(d.tableWith(c.was, d.at)), d.name(c.was.Name), literal(d.engine, other), literal(d.engine, label)))
-			}
-		}
-		proposals := []Proposal{{"the script stops if a row has it", nil}}
-		if len(moves) > 0 {
-			proposals = append(proposals, Proposal{"they get another one", moves})
-		}
-		d.decision(fmt.Sprintf("The label %s of %s is gone. What do rows get that have it?", label, full), proposals...)
+		d.decideLabel(label, d.otherLabel(was, now), full, columns)
 	}
 	fresh := d.table(now.Schema, now.Name)
-	d.step(fmt.Sprintf("ALTER TYPE %s RENAME TO %s", fresh, d.name(now.Name+oldType)), d.enumText(now, now.Name))
+	d.spare[full] = d.freeName(now.Schema, now.Name+oldType)
+	d.step(fmt.Sprintf("ALTER TYPE %s RENAME TO %s", fresh, d.name(d.spare[full])), d.enumText(now, now.Name))
 	var rewrites []string
 	for _, c := range columns {
 		table, column := d.tableOf(d.tableWith(c.was, d.at)), d.name(c.was.Name)
 		suffix, text := "", "text"
 		if c.was.Type.Kind == catalog.Array {
 			suffix, text = "[]", "text[]"
+		}
+		if c.was.Generated != "" {
+			continue // it was dropped, and is made again
 		}
 		if c.was.Default != nil {
 			rewrites = append(rewrites, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP DEFAULT", table, column))
@@ -540,6 +766,62 @@ func (d *postgres) replaceEnum(was, now catalog.Enum) {
 	d.replaced = append(d.replaced, now)
 }
 
+func (d *postgres) otherLabel(was, now catalog.Enum) string {
+	for _, l := range now.Labels {
+		if slices.Contains(was.Labels, l) {
+			return l
+		}
+	}
+	return ""
+}
+
+// decideLabel asks what rows get that have a label that is gone.
+func (d *postgres) decideLabel(label, other, full string, columns []alteration) {
+	var moves []string
+	var checks []Check
+	for _, c := range columns {
+		p := d.pairOf(d.tableWith(c.was, d.at))
+		if p == nil {
+			continue
+		}
+		f := d.former(p)
+		column, condition := d.name(c.was.Name), ""
+		switch c.was.Type.Kind {
+		case catalog.EnumKind:
+			condition = fmt.Sprintf("%s = %s", f.column(c.was.Name), literal(d.engine, d.oldLabel(full, label)))
+			if other != "" {
+				moves = append(moves, d.update(p, fmt.Sprintf("%s = %s", column, literal(d.engine, other)), fmt.Sprintf("%s = %s", column, literal(d.engine, label)))...)
+			}
+		default:
+			condition = fmt.Sprintf("%s = ANY (%s)", literal(d.engine, d.oldLabel(full, label)), f.column(c.was.Name))
+		}
+		checks = append(checks, f.where(c.was.Name, []string{c.was.Name}, "rows have the label "+label+", which is gone", condition, "give them another label"))
+	}
+	proposals := []Proposal{{Title: "the script stops if a row has it", checks: checks}}
+	if len(moves) > 0 {
+		proposals = append(proposals, Proposal{Title: "they get " + other, SQL: moves})
+	}
+	d.decision(fmt.Sprintf("The label %s of %s is gone. What do rows get that have it?", label, full), proposals...)
+}
+
+// pairOf is the pair of a table that stays.
+func (d *draft) pairOf(old *catalog.Table) *pair {
+	i := slices.IndexFunc(d.all, func(p *pair) bool { return p.old.FullName() == old.FullName() })
+	if i < 0 {
+		return nil
+	}
+	return d.all[i]
+}
+
+func (d *draft) oldLabel(full, label string) string {
+	for _, r := range d.renames {
+		if r.Thing == catalog.RenamedLabel && r.In == full && r.To == label {
+			return r.From
+		}
+	}
+	return label
+}
+
 // oldType stands behind the name of a type that another takes the place of.
 const oldType = "_old"
 
@@ -548,7 +830,7 @@ func (d *postgres) dropParts(p *pair) {
 	table := d.tableOf(p.now)
 	drop := func(name string) { d.step(fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", table, d.name(name))) }
 	for _, r := range p.dropReferences {
-		if !p.goes(r.Name, r.Columns) {
+		if !d.goes(p, r.Name, r.Columns) {
 			drop(r.Name)
 		}
 	}
@@ -556,13 +838,16 @@ func (d *postgres) dropParts(p *pair) {
 		drop(c.Name)
 	}
 	for _, in := range p.dropIndexes {
-		if p.goes(in.Name, in.Columns) {
+		if d.goes(p, in.Name, in.Columns) {
 			continue
 		}
 		d.step("DROP INDEX " + d.table(p.now.Schema, in.Name))
 	}
 	for _, a := range p.altered {
-		if a.computed() && a.was.Generated != "" {
+		switch {
+		case a.freed():
+			d.step(fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP EXPRESSION", table, d.name(a.was.Name)))
+		case a.computed() && a.was.Generated != "":
 			d.step(fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", table, d.name(a.was.Name)))
 		}
 	}
@@ -576,11 +861,61 @@ func (d *postgres) dropParts(p *pair) {
 // goes reports whether one of the columns is dropped, which takes along what is
 // over it: so the table is locked only then, and not while its values are carried
 // elsewhere. What gives its name to something new must go before.
-func (p *pair) goes(name string, columns []string) bool {
-	again := slices.ContainsFunc(p.addReferences, func(r catalog.Reference) bool { return r.Name == name }) ||
-		slices.ContainsFunc(p.addUniques, func(k catalog.Key) bool { return k.Name == name }) ||
-		slices.ContainsFunc(p.addIndexes, func(in catalog.Index) bool { return in.Name == name })
-	return !again && slices.ContainsFunc(p.dropped, func(c *catalog.Column) bool { return c.Generated == "" && slices.Contains(columns, c.Name) })
+func (d *postgres) goes(p *pair, name string, columns []string) bool {
+	return !d.claimed(p.now.Schema, name) && slices.ContainsFunc(p.dropped, func(c *catalog.Column) bool { return c.Generated == "" && slices.Contains(columns, c.Name) })
+}
+
+// claimed reports whether the new schema has something of this name, which
+// indexes and keys share in a schema.
+func (d *postgres) claimed(schema, name string) bool {
+	return slices.ContainsFunc(d.after.Tables, func(t catalog.Table) bool {
+		return t.Schema == schema && slices.Contains(indexNames(&t), name)
+	})
+}
+
+// indexNames are the names of all that has an index, and of references.
+func indexNames(t *catalog.Table) []string {
+	var list []string
+	if t.PrimaryKey != nil {
+		list = append(list, t.PrimaryKey.Name)
+	}
+	for _, k := range t.Uniques {
+		list = append(list, k.Name)
+	}
+	for _, in := range t.Indexes {
+		list = append(list, in.Name)
+	}
+	for _, r := range t.References {
+		list = append(list, r.Name)
+	}
+	for _, e := range t.Extras {
+		if e.Kind == "exclusion constraint" {
+			list = append(list, e.Name)
+		}
+	}
+	return list
+}
+
+// freeNames takes names from the indexes of tables that go at the end where
+// something new has them.
+func (d *postgres) freeNames(pairs []*pair) {
+	for _, t := range d.gone() {
+		named := []string{}
+		if t.PrimaryKey != nil {
+			named = append(named, t.PrimaryKey.Name)
+		}
+		for _, k := range t.Uniques {
+			named = append(named, k.Name)
+		}
+		for _, in := range t.Indexes {
+			named = append(named, in.Name)
+		}
+		for _, name := range named {
+			if name != "" && d.claimed(t.Schema, name) {
+				d.step(fmt.Sprintf("ALTER INDEX %s RENAME TO %s", d.table(t.Schema, name), d.name(d.freeName(t.Schema, name+"_before"))))
+			}
+		}
+	}
 }
 
 // freeKeys drops the references of tables that are gone to keys and columns that
@@ -588,13 +923,21 @@ func (p *pair) goes(name string, columns []string) bool {
 func (d *draft) freeKeys(pairs []*pair) {
 	word := "CONSTRAINT"
 	if d.engine == catalog.MySQL {
-		word = "FOREIGN KEY"
+		word = strings.TrimSpace("FOREIGN KEY " + ifExists)
 	}
 	for _, t := range d.gone() {
 		for _, r := range t.References {
 			for _, p := range pairs {
 				if p.now.Schema == r.Schema && p.now.Name == r.Table && (p.retypes(r.Target) || p.losesKey(r.Target)) {
-					d.step(fmt.Sprintf("ALTER TABLE %s DROP %s %s", d.tableOf(t), word, d.name(r.Name)))
+					drop := []string{fmt.Sprintf("ALTER TABLE %s DROP %s %s", d.tableOf(t), word, d.name(r.Name))}
+					if d.engine == catalog.MySQL {
+						drop = onlyIf(d.present(t.Schema, t.Name, nil), drop[0])
+					}
+					d.step(drop...)
+					if d.freed == nil {
+						d.freed = map[string]bool{}
+					}
+					d.freed[t.FullName()+"."+r.Name] = true
 				}
 			}
 		}
@@ -605,7 +948,7 @@ func (d *draft) freeKeys(pairs []*pair) {
 func (d *postgres) dropKeys(p *pair) {
 	table := d.tableOf(p.now)
 	for _, k := range p.dropUniques {
-		if p.goes(k.Name, k.Columns) {
+		if d.goes(p, k.Name, k.Columns) {
 			continue
 		}
 		if k.Index {
@@ -622,9 +965,13 @@ func (d *postgres) dropKeys(p *pair) {
 // column is a column as it is declared; mandatory ones may be left nullable for
 // now.
 func (d *postgres) column(c *catalog.Column, notNull bool) string {
-	text := d.name(c.Name) + " " + c.Declared
+	declared := c.Declared
+	if numbered, ok := d.numbered(c); ok {
+		declared = numbered
+	}
+	text := d.name(c.Name) + " " + declared
 	if c.Collation != "" {
-		text += ` COLLATE "` + c.Collation + `"`
+		text += " COLLATE " + quoteAlways(c.Collation)
 	}
 	switch def := c.Default; {
 	case c.Generated != "":
@@ -636,12 +983,8 @@ func (d *postgres) column(c *catalog.Column, notNull bool) string {
 		}
 	case def.Sequence != "":
 		text += fmt.Sprintf(" DEFAULT nextval(%s)", literal(d.engine, d.full(def.Sequence)))
-	case def.Always:
-		text += " GENERATED ALWAYS AS IDENTITY"
-	default:
-		text += " GENERATED BY DEFAULT AS IDENTITY"
 	}
-	if notNull && !c.Nullable && !d.domainNotNull(c) {
+	if notNull && !c.Nullable && !d.domainNotNull(c) && !strings.Contains(declared, "serial") {
 		text += " NOT NULL"
 	}
 	return text
@@ -675,8 +1018,13 @@ func (d *postgres) makeTable(t *catalog.Table) {
 		}
 	}
 	parts = append(parts, d.keys(t)...)
+	var late []string
 	for _, c := range t.Checks {
-		parts = append(parts, fmt.Sprintf("CONSTRAINT %s CHECK (%s)", d.name(c.Name), c.Expr))
+		if strings.Contains(c.Options, "NOT VALID") {
+			late = append(late, fmt.Sprintf("ALTER TABLE %s ADD %s", d.tableOf(t), d.checkText(c)))
+			continue
+		}
+		parts = append(parts, d.checkText(c))
 	}
 	for _, r := range t.References {
 		if d.early(t, r) && !d.plainly(t, r.Name, r.Columns, "fkey") {
@@ -692,13 +1040,28 @@ func (d *postgres) makeTable(t *catalog.Table) {
 	}
 	if t.Partition != "" {
 		tail += " PARTITION BY " + t.Partition
-		d.note("the parts of the table %s, which must be made by hand", t.FullName())
+		if !d.after.Complete {
+			d.note("the partitions of the table %s must be made by hand, since they are not read from scripts", t.FullName())
+		}
 	}
 	if slices.Contains(t.Options, "foreign") {
-		d.note("the foreign table %s, whose server must be named", t.FullName())
+		d.note("the foreign table %s must be made by hand, since its server is not known", t.FullName())
 		return
 	}
 	d.step(fmt.Sprintf("CREATE %sTABLE %s (\n    %s\n)%s", unlogged, d.tableOf(t), strings.Join(parts, ",\n    "), tail))
+	d.step(late...)
+	for i := range t.Columns {
+		if c := &t.Columns[i]; needsSequence(c) && !d.inherited(t, c.Name) {
+			d.makeNumbers(t, c, false)
+		}
+	}
+}
+
+// makeIndexes makes those of a new table.
+func (d *postgres) makeIndexes(t *catalog.Table) {
+	if slices.Contains(t.Options, "foreign") {
+		return
+	}
 	for _, k := range t.Uniques {
 		if k.Index {
 			d.step(d.keyIndex(t, k))
@@ -707,6 +1070,10 @@ func (d *postgres) makeTable(t *catalog.Table) {
 	for _, in := range t.Indexes {
 		d.step(d.index(t, in))
 	}
+}
+
+func (d *postgres) checkText(c catalog.Check) string {
+	return strings.TrimSpace(fmt.Sprintf("CONSTRAINT %s CHECK (%s) %s", d.name(c.Name), c.Expr, c.Options))
 }
 
 func (d *postgres) fullNames(list []string) string {
@@ -740,13 +1107,13 @@ func (d *postgres) plainly(t *catalog.Table, name string, columns []string, labe
 // inline is a column of a new table, with the constraints that are its own.
 func (d *postgres) inline(t *catalog.Table, c *catalog.Column) string {
 	own := func(columns []string) bool { return len(columns) == 1 && columns[0] == c.Name }
-	key := t.PrimaryKey != nil && own(t.PrimaryKey.Columns) && !t.PrimaryKey.Deferrable && d.plainly(t, t.PrimaryKey.Name, t.PrimaryKey.Columns, "pkey")
+	key := t.PrimaryKey != nil && own(t.PrimaryKey.Columns) && !t.PrimaryKey.Deferrable && t.PrimaryKey.Definition == "" && d.plainly(t, t.PrimaryKey.Name, t.PrimaryKey.Columns, "pkey")
 	text := d.column(c, !key)
 	if key {
 		text += " PRIMARY KEY"
 	}
 	for _, k := range t.Uniques {
-		if own(k.Columns) && !k.Index && !k.Deferrable && d.plainly(t, k.Name, k.Columns, "key") {
+		if own(k.Columns) && !k.Index && !k.Deferrable && k.Definition == "" && d.plainly(t, k.Name, k.Columns, "key") {
 			text += " UNIQUE"
 		}
 	}
@@ -761,11 +1128,11 @@ func (d *postgres) inline(t *catalog.Table, c *catalog.Column) string {
 // keys are the keys of a new table that stand by themselves.
 func (d *postgres) keys(t *catalog.Table) []string {
 	var parts []string
-	if k := t.PrimaryKey; k != nil && (k.Deferrable || !d.plainly(t, k.Name, k.Columns, "pkey")) {
+	if k := t.PrimaryKey; k != nil && (k.Deferrable || k.Definition != "" || !d.plainly(t, k.Name, k.Columns, "pkey")) {
 		parts = append(parts, d.keyText("PRIMARY KEY", *k))
 	}
 	for _, k := range t.Uniques {
-		if !k.Index && (k.Deferrable || !d.plainly(t, k.Name, k.Columns, "key")) {
+		if !k.Index && (k.Deferrable || k.Definition != "" || !d.plainly(t, k.Name, k.Columns, "key")) {
 			parts = append(parts, d.keyText("UNIQUE", k))
 		}
 	}
@@ -773,6 +1140,9 @@ func (d *postgres) keys(t *catalog.Table) []string {
 }
 
 func (d *postgres) keyText(kind string, k catalog.Key) string {
+	if k.Definition != "" {
+		return "CONSTRAINT " + d.name(k.Name) + " " + k.Definition
+	}
 	text := fmt.Sprintf("CONSTRAINT %s %s (%s)", d.name(k.Name), kind, d.names(k.Columns))
 	if k.Deferrable {
 		text += " DEFERRABLE"
@@ -781,6 +1151,9 @@ func (d *postgres) keyText(kind string, k catalog.Key) string {
 }
 
 func (d *postgres) keyIndex(t *catalog.Table, k catalog.Key) string {
+	if k.Definition != "" {
+		return k.Definition
+	}
 	return fmt.Sprintf("CREATE UNIQUE INDEX %s ON %s (%s)", d.name(k.Name), d.tableOf(t), d.names(k.Columns))
 }
 
@@ -802,6 +1175,9 @@ func (d *postgres) index(t *catalog.Table, in catalog.Index) string {
 }
 
 func (d *draft) referenceText(r catalog.Reference) string {
+	if r.Definition != "" {
+		return r.Definition
+	}
 	text := fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", d.names(r.Columns), d.table(r.Schema, r.Table), d.names(r.Target))
 	if r.OnUpdate != "" {
 		text += " ON UPDATE " + strings.ToUpper(r.OnUpdate)
@@ -818,6 +1194,9 @@ func (d *draft) referenceText(r catalog.Reference) string {
 // early reports whether what a new table refers to is there when it is made, with
 // the key that it refers to.
 func (d *draft) early(t *catalog.Table, r catalog.Reference) bool {
+	if strings.Contains(r.Definition, "NOT VALID") { // which a new table would not keep
+		return false
+	}
 	if r.Schema == t.Schema && r.Table == t.Name {
 		return true
 	}
@@ -872,21 +1251,34 @@ func (d *postgres) addReference(t *catalog.Table, r catalog.Reference, rows int6
 
 // columns adds, changes and fills.
 func (d *postgres) columns(p *pair) {
-	d.dropKeys(p)
 	table := d.tableOf(p.now)
 	_, into := p.split()
 	var later []string
 	for _, c := range p.added {
-		if c.Generated != "" {
-			continue
-		}
-		wait := mandatory(c) || slices.Contains(into, c) && !c.Nullable
-		d.noted(d.noteOnDefault(p, c), fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", table, d.column(c, !wait)))
-		if wait {
-			later = append(later, c.Name)
+		add := fmt.Sprintf("ALTER TABLE %s ADD COLUMN ", table)
+		switch {
+		case c.Generated != "":
+		case needsSequence(c):
+			bare := *c
+			bare.Default = nil
+			d.step(add + d.column(&bare, false))
+			d.makeNumbers(p.now, c, false)
+			d.step(d.update(p, fmt.Sprintf("%s = DEFAULT", d.name(c.Name)), "")...)
+			if !c.Nullable {
+				later = append(later, c.Name)
+			}
+		case slices.Contains(into, c):
+			d.step(add + d.column(c, false))
+			if !c.Nullable {
+				later = append(later, c.Name)
+			}
+		case mandatory(c) && !d.domainHas(c):
+			d.decideNew(p, c, func(value string) []string { return d.addFilled(p, c, value) }, []string{add + d.column(c, true)})
+		default:
+			d.noted(d.noteOnDefault(p, c), add+d.column(c, true))
 		}
 	}
-	d.decideNew(p)
+	d.decideSplit(p)
 	for _, name := range later {
 		d.setNotNull(p, name)
 	}
@@ -904,6 +1296,21 @@ func (d *postgres) columns(p *pair) {
 			d.computed(p, a.now)
 		}
 	}
+}
+
+// addFilled adds a mandatory column with the same value in all rows, without
+// touching them where the value is a constant.
+func (d *postgres) addFilled(p *pair, c *catalog.Column, value string) []string {
+	table, column := d.tableOf(p.now), d.name(c.Name)
+	if strings.HasPrefix(value, "(SELECT") {
+		return slices.Concat([]string{fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", table, d.column(c, false))},
+			d.update(p, column+" = "+value, ""), []string{fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET NOT NULL", table, column)})
+	}
+	filled := fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s DEFAULT %s", table, d.column(c, false), value)
+	if !d.domainNotNull(c) {
+		filled += " NOT NULL"
+	}
+	return []string{filled, fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s DROP DEFAULT", table, column)}
 }
 
 func (d *postgres) computed(p *pair, c *catalog.Column) {
@@ -938,15 +1345,8 @@ func (d *postgres) setNotNull(p *pair, column string) {
 
 // alter changes a column that stays.
 func (d *postgres) alter(p *pair, a alteration) {
-	if a.computed() {
-		if a.now.Generated == "" { // it was computed, and is a column of its own now
-			d.step(fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", d.tableOf(p.now), d.column(a.now, a.now.Nullable || a.now.Default != nil)))
-			if mandatory(a.now) {
-				alone := &pair{old: p.old, now: p.now, added: []*catalog.Column{a.now}}
-				d.decideNew(alone)
-				d.setNotNull(p, a.now.Name)
-			}
-		} else if a.was.Generated == "" {
+	if a.computed() && !a.freed() {
+		if a.was.Generated == "" {
 			d.decideLost(p, a.was, fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", d.tableOf(p.now), d.name(a.was.Name)))
 		}
 		return
@@ -954,8 +1354,9 @@ func (d *postgres) alter(p *pair, a alteration) {
 	alter := fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s ", d.tableOf(p.now), d.name(a.now.Name))
 	otherDefault := !reflect.DeepEqual(a.was.Default, a.now.Default)
 	retyped := a.retyped()
-	if a.was.Default != nil && (otherDefault || retyped && a.was.Default.Kind != catalog.Identity) {
-		d.dropDefault(alter, a.was.Default)
+	ordinary := a.was.Default != nil && !ownNumbers(a.was.Default)
+	if ordinary && (otherDefault || retyped) {
+		d.step(alter + "DROP DEFAULT")
 	}
 	if retyped {
 		d.retype(p, a, alter)
@@ -968,8 +1369,20 @@ func (d *postgres) alter(p *pair, a alteration) {
 	case !a.was.Nullable && a.now.Nullable && !slices.Contains(keyColumns(p.now), a.now.Name):
 		d.step(alter + "DROP NOT NULL")
 	}
-	if a.now.Default != nil && (otherDefault || retyped && a.now.Default.Kind != catalog.Identity) {
-		d.setDefault(p, a, alter)
+	if ownNumbers(a.was.Default) || ownNumbers(a.now.Default) {
+		if otherDefault || retyped {
+			if ordinary {
+				a.was = &catalog.Column{Name: a.was.Name, Declared: a.was.Declared}
+			}
+			if d.renumber(p, a) {
+				return
+			}
+		} else {
+			return
+		}
+	}
+	if a.now.Default != nil && (otherDefault || retyped) {
+		d.setDefault(a, alter)
 	}
 }
 
@@ -980,69 +1393,83 @@ func keyColumns(t *catalog.Table) []string {
 	return t.PrimaryKey.Columns
 }
 
-func (d *postgres) dropDefault(alter string, def *catalog.Default) {
-	if def.Kind == catalog.Identity {
-		d.step(alter+"DROP IDENTITY IF EXISTS", alter+"DROP DEFAULT")
-		return
-	}
-	d.step(alter + "DROP DEFAULT")
-}
-
-func (d *postgres) setDefault(p *pair, a alteration, alter string) {
-	def := a.now.Default
-	switch {
-	case def.Kind != catalog.Identity:
-		if !d.domainHas(a.now) {
-			d.step(alter + "SET DEFAULT " + d.defaultText(a.now))
-		}
-	case def.Sequence != "":
+func (d *postgres) setDefault(a alteration, alter string) {
+	switch def := a.now.Default; {
+	case def.Kind == catalog.Identity:
 		d.step(alter + fmt.Sprintf("SET DEFAULT nextval(%s)", literal(d.engine, d.full(def.Sequence))))
-	default:
-		kind := "BY DEFAULT"
-		if def.Always {
-			kind = "ALWAYS"
-		}
-		table, column := d.tableOf(p.now), d.name(a.now.Name)
-		d.step(alter+"ADD GENERATED "+kind+" AS IDENTITY",
-			fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), coalesce(max(%s), 0) + 1, false) FROM %s", literal(d.engine, table), literal(d.engine, a.now.Name), column, table))
+	case !d.domainHas(a.now):
+		d.step(alter + "SET DEFAULT " + d.defaultText(a.now))
 	}
 }
 
 // retype changes a type, after a decision where values could be lost.
 func (d *postgres) retype(p *pair, a alteration, alter string) {
-	change := alter + "TYPE " + a.now.Declared
-	if a.now.Collation != "" {
-		change += ` COLLATE "` + a.now.Collation + `"`
-	}
 	column := d.name(a.now.Name)
-	if a.was.Type.Kind != a.now.Type.Kind || a.was.Type.Enum != a.now.Type.Enum {
-		text := ""
-		if a.was.Type.Kind == catalog.EnumKind && a.now.Type.Kind == catalog.EnumKind {
-			text = "::text"
+	change := func(using string) string {
+		text := alter + "TYPE " + a.now.Declared
+		if a.now.Collation != "" {
+			text += " COLLATE " + quoteAlways(a.now.Collation)
 		}
-		change += fmt.Sprintf(" USING %s%s::%s", column, text, a.now.Declared)
+		if using != "" {
+			text += " USING " + using
+		}
+		return text
+	}
+	using := ""
+	if a.was.Type.Kind != a.now.Type.Kind || a.was.Type.Enum != a.now.Type.Enum || a.was.Type.Composite != a.now.Type.Composite || a.now.Type.Kind == catalog.Array {
+		using = pgCast(a.was, a.now, column)
 	}
 	note := ""
 	if big(p.old.Rows) && !inPlace(a) {
 		note = "This rewrites the table, which nobody can read or write meanwhile. On a large table add a\nsecond column, fill it in portions, and change their names in a short transaction."
 	}
-	if widens(a.was.Type, a.now.Type) && !coarser(a) {
-		d.noted(note, change)
+	f := d.former(p)
+	conversion := d.pgConversion(a, f.column(a.now.Name))
+	if conversion.harmless() {
+		d.noted(note, change(using))
 		return
 	}
-	table := d.tableOf(p.now)
-	message := literal(d.engine, fmt.Sprintf("a value of %s.%s does not fit into %s", p.now.FullName(), a.now.Name, a.now.Declared))
-	d.decision(fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
-		Proposal{"the script stops where one would not be the same afterwards", []string{"DO " + dollars(fmt.Sprintf(`BEGIN
-    IF EXISTS (SELECT 1 FROM %s WHERE %s::%s::%s::text IS DISTINCT FROM %[2]s::text) THEN
-        RAISE EXCEPTION USING MESSAGE = %[5]s;
-    END IF;
-END`, table, column, a.now.Declared, a.was.Declared, message)), change}},
-		Proposal{"they are rounded or cut where they must be", []string{fmt.Sprintf("%sTYPE %s USING %s::%[2]s", alter, a.now.Declared, column)}},
-		Proposal{"they are dropped", []string{fmt.Sprintf("%sTYPE %s USING NULL::%[2]s", alter, a.now.Declared)}})
+	question := fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared)
+	dropped := Proposal{Title: "they are dropped", SQL: []string{change("NULL::" + a.now.Declared)}}
+	if conversion.anchored {
+		some := f.where(a.now.Name, []string{a.now.Name}, "rows have a value, whose time zone must be decided on", f.column(a.now.Name)+" IS NOT NULL", "take another proposal")
+		d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. Which time zone are its values in?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
+			Proposal{Title: "UTC", SQL: []string{change(inUTC(a, column))}},
+			Proposal{Title: "the script stops if there is a value", SQL: []string{change(inUTC(a, column))}, checks: []Check{some}}, dropped)
+	} else {
+		d.decision(question,
+			Proposal{Title: "the script stops where one would not be the same afterwards", SQL: []string{change(using)}, checks: []Check{f.conversion(a, conversion)}},
+			Proposal{Title: "they are rounded or cut where they must be", SQL: []string{change(pgCast(a.was, a.now, column))}}, dropped)
+	}
 	if note != "" {
 		d.script.Steps[len(d.script.Steps)-1].Note = note
 	}
+}
+
+// conversion checks that no value is changed by a change of its type.
+func (f former) conversion(a alteration, c conversion) Check {
+	fault := "values do not fit into " + a.now.Declared + ", or would not be the same"
+	help := "change them, or take another proposal"
+	if c.tries == "" {
+		return f.where(a.now.Name, []string{a.now.Name}, fault, c.condition, help)
+	}
+	check := f.where(a.now.Name, []string{a.now.Name}, fault, c.tries, help)
+	check.column, check.from = f.column(a.now.Name), f.table()
+	check.Tries = replaceColumn(f.engine, strings.ReplaceAll(c.tries, f.column(a.now.Name), "\x03"), "\x03", "r.v")
+	check.Tries = strings.ReplaceAll(check.Tries, "\x03", "r.v")
+	return check
+}
+
+// inUTC is an expression of a time of which the zone comes or goes.
+func inUTC(a alteration, column string) string {
+	was, now := a.was.Type.Kind, a.now.Type.Kind
+	switch {
+	case was == catalog.TimestampTZ:
+		return fmt.Sprintf("(%s AT TIME ZONE 'UTC')::%s", column, a.now.Declared)
+	case now == catalog.TimestampTZ && was != catalog.Time:
+		return fmt.Sprintf("%s::timestamp AT TIME ZONE 'UTC'", column)
+	}
+	return column + "::" + a.now.Declared
 }
 
 // dollars quotes a body by a tag that is not in it.
@@ -1100,7 +1527,7 @@ func (d *postgres) addKeys(p *pair) {
 		if big {
 			note = fmt.Sprintf("Every row is looked at under a lock. On a large table add it with NOT VALID, and behind the\ntransaction ALTER TABLE %s VALIDATE CONSTRAINT %s.", table, d.name(c.Name))
 		}
-		d.noted(note, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s)", table, d.name(c.Name), c.Expr))
+		d.noted(note, fmt.Sprintf("ALTER TABLE %s ADD %s", table, d.checkText(c)))
 	}
 	for _, in := range p.addIndexes {
 		d.noted(d.noteOnIndex(big), d.index(p.now, in))
@@ -1134,6 +1561,9 @@ func (d *postgres) dropTables() {
 	gone := d.gone()
 	for _, t := range gone { // which may refer to each other in a circle
 		for _, r := range t.References {
+			if d.freed[t.FullName()+"."+r.Name] {
+				continue
+			}
 			if r.Table != t.Name && slices.ContainsFunc(gone, func(x *catalog.Table) bool { return x.Name == r.Table && x.Schema == r.Schema }) {
 				d.step(fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT %s", d.tableOf(t), d.name(r.Name)))
 			}
@@ -1150,7 +1580,7 @@ func (d *postgres) dropTables() {
 
 func (d *postgres) dropTypes() {
 	for _, e := range d.replaced {
-		d.step("DROP TYPE " + d.table(e.Schema, e.Name+oldType))
+		d.step("DROP TYPE " + d.table(e.Schema, d.spare[catalog.Qualify(e.Schema, e.Name)]))
 	}
 	for _, x := range d.at.Domains {
 		if !slices.ContainsFunc(d.after.Domains, func(y catalog.Domain) bool { return y.Schema == x.Schema && y.Name == x.Name }) {
@@ -1168,30 +1598,19 @@ func (d *postgres) dropTypes() {
 		}
 	}
 	for _, s := range d.at.Sequences {
-		if !slices.Contains(d.after.Sequences, s) {
+		if !slices.ContainsFunc(d.after.Sequences, func(x catalog.Sequence) bool { return x.Schema == s.Schema && x.Name == s.Name }) {
 			d.step("DROP SEQUENCE " + d.table(s.Schema, s.Name))
 		}
-	}
-}
-
-func (d *postgres) makeView(v *catalog.Table) {
-	d.step(fmt.Sprintf("CREATE %s %s AS\n%s", strings.ToUpper(string(v.Kind)), d.tableOf(v), strings.TrimSpace(v.Definition)))
-	for _, k := range v.Uniques {
-		d.step(d.keyIndex(v, k))
-	}
-	for _, in := range v.Indexes {
-		d.step(d.index(v, in))
 	}
 }
 
 // comments sets what is said of tables and columns where it is different; a view
 // that was made again has none.
 func (d *postgres) comments() {
-	_, remade := d.views(d.touched(d.pairs()))
 	for i := range d.after.Tables {
 		now := &d.after.Tables[i]
 		was, ok := d.at.Table(now.Schema, now.Name)
-		if !ok || slices.Contains(remade, now) {
+		if !ok || was.IsView() != now.IsView() || d.remade[now.FullName()] {
 			was = &catalog.Table{}
 		}
 		if was.Comment != now.Comment {
@@ -1200,7 +1619,7 @@ func (d *postgres) comments() {
 		for k := range now.Columns {
 			c := &now.Columns[k]
 			old := ""
-			if x, there := was.Column(c.Name); there && !(x.Generated != "" && x.Generated != c.Generated) {
+			if x, there := was.Column(c.Name); there && !d.madeAgain(now, c) {
 				old = x.Comment
 			}
 			if old != c.Comment {
@@ -1214,6 +1633,12 @@ func (d *postgres) comments() {
 			d.step(fmt.Sprintf("COMMENT ON %s IS %s", on, d.commentText(now[on])))
 		}
 	}
+}
+
+// madeAgain reports whether a computed column was dropped and made again.
+func (d *postgres) madeAgain(t *catalog.Table, c *catalog.Column) bool {
+	p := d.pairOf(t)
+	return p != nil && (p.isAdded(c.Name) || slices.ContainsFunc(p.altered, func(a alteration) bool { return a.now == c && a.computed() && !a.freed() }))
 }
 
 // commented are the comments on types and routines.

@@ -368,9 +368,9 @@ func (s *schema) rows() []string {
 	return list
 }
 
-// database is a new, empty one.
+// database is a new, empty one, on one connection: a script is a transaction.
 type database struct {
-	*sql.DB
+	*sql.Conn
 	url     string
 	schemas []string
 }
@@ -380,11 +380,10 @@ func open(t *testing.T, engine string) database {
 	switch engine {
 	case catalog.Postgres:
 		address := testdb.Postgres(t)
-		db, err := sql.Open("pgx", address)
+		db, err := sql.Open("pgx", address+"?default_query_exec_mode=exec")
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
-		db.SetMaxOpenConns(1)
-		return database{db, address, nil}
+		return database{connect(t, db), address, nil}
 	case catalog.MySQL:
 		address := testdb.MySQL(t)
 		config, err := gatemysql.ParseURL(address)
@@ -393,15 +392,21 @@ func open(t *testing.T, engine string) database {
 		require.NoError(t, err)
 		db := sql.OpenDB(connector)
 		t.Cleanup(func() { db.Close() })
-		db.SetMaxOpenConns(1)
-		return database{db, address, nil}
+		return database{connect(t, db), address, nil}
 	}
 	file := filepath.Join(t.TempDir(), "bees.db")
 	db, err := sql.Open("sqlite", "file:"+url.PathEscape(file)+"?_pragma=foreign_keys(1)")
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	db.SetMaxOpenConns(1)
-	return database{db, "sqlite:" + file, nil}
+	return database{connect(t, db), "sqlite:" + file, nil}
+}
+
+func connect(t *testing.T, db *sql.DB) *sql.Conn {
+	t.Helper()
+	conn, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	return conn
 }
 
 func (d database) run(t *testing.T, statements []string) {

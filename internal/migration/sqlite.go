@@ -11,13 +11,30 @@ import (
 )
 
 // sqlite drafts for SQLite, which changes little of a table in place. For the
-// rest a new table takes the rows over and then the name, as the engine's
-// documentation advises, with references switched off meanwhile and checked at
-// the end.
-type sqlite struct{ *draft }
+// rest a new table takes the rows over.
+//
+// The shell goes on after an error, and so do many programs. A statement that
+// fails therefore leaves its mark: each check and each copy puts a row into a
+// temporary table if it succeeds, and at the end a statement that counts them
+// rolls the transaction back if one is missing. Should the engine itself roll
+// back on its way, as on a full disk, the statements that follow find empty
+// temporary tables in place of the real ones, for these hide them whenever the
+// transaction does not run.
+type sqlite struct {
+	*draft
+	marks    []string // what each mark says when it is missing
+	steps    []Step   // that leave a mark, behind the checks
+	hidden   []string // the tables that a step changes, under their old names
+	expected []string // conditions on the schema at the end
+}
 
 func (d *sqlite) write() {
+	d.draft.decided = d.decided
 	pairs := d.pairs()
+	slices.SortStableFunc(pairs, func(a, b *pair) int { return len(a.dropped) - len(b.dropped) })
+	for _, p := range pairs {
+		d.rowChecks(p)
+	}
 	rebuilt := map[string]bool{}
 	touched := d.touched(pairs)
 	for _, p := range pairs {
@@ -26,15 +43,14 @@ func (d *sqlite) write() {
 			touched = append(touched, d.oldName(p.now.Name))
 		}
 	}
+	d.hide(pairs, rebuilt)
 	off := len(rebuilt)+len(d.gone()) > 0
-	if off {
-		d.script.Steps = append(d.script.Steps, Step{Note: "Or dropping a table would drop rows that refer to it.", SQL: []string{"PRAGMA foreign_keys = OFF"}, Place: Ahead})
-	}
 	drop, remake := d.views(touched)
 	for _, v := range drop {
 		d.step("DROP VIEW " + d.name(v.Name))
 	}
 	triggers := d.dropTriggers(touched)
+	d.freeIndexes()
 	d.rename()
 	for _, t := range d.fresh() {
 		d.makeTable(t)
@@ -49,16 +65,229 @@ func (d *sqlite) write() {
 	for _, t := range d.gone() {
 		d.decideGone(t, "DROP TABLE "+d.name(t.Name))
 	}
-	if off {
-		d.noted("Every reference leads somewhere.",
-			"CREATE TEMP TABLE widegate_stop (leads int, CONSTRAINT every_reference_leads_somewhere CHECK (leads = 1))",
-			"INSERT INTO widegate_stop SELECT 0 FROM pragma_foreign_key_check LIMIT 1", "DROP TABLE widegate_stop")
-		d.script.Steps = append(d.script.Steps, Step{SQL: []string{"PRAGMA foreign_keys = ON"}, Place: Behind})
-	}
 	for _, v := range remake {
 		d.step(strings.TrimSpace(v.Definition))
 	}
 	d.makeTriggers(triggers)
+	d.expect(drop)
+	d.frame(off)
+}
+
+// hide notes the tables that steps name, for the statements after a rollback.
+func (d *sqlite) hide(pairs []*pair, rebuilt map[string]bool) {
+	for _, t := range d.gone() {
+		d.hidden = append(d.hidden, t.Name)
+	}
+	for _, r := range d.renames {
+		if r.Thing == catalog.RenamedTable {
+			d.hidden = append(d.hidden, r.From)
+		}
+	}
+	for _, p := range pairs {
+		changes := rebuilt[p.now.Name] || len(p.added)+len(p.dropped)+len(p.addUniques)+len(p.dropUniques)+len(p.addIndexes)+len(p.dropIndexes)+len(d.renamedIn(p.now)) > 0
+		if old := d.oldName(p.now.Name); changes && !slices.Contains(d.hidden, old) {
+			d.hidden = append(d.hidden, old)
+		}
+	}
+}
+
+// frame puts the transaction around the script, and the temporary tables that
+// guard it.
+func (d *sqlite) frame(off bool) {
+	s := &d.script.session
+	if off {
+		s.begin = append(s.begin, "PRAGMA foreign_keys = OFF")
+		d.note("foreign_keys is off while the script runs, for dropping a table would drop rows that refer to it, and on afterwards; every reference is checked")
+	}
+	for _, name := range d.hidden {
+		s.begin = append(s.begin, fmt.Sprintf("CREATE TEMP TABLE %s (hidden)", d.name(name)))
+	}
+	s.begin = append(s.begin, "BEGIN IMMEDIATE")
+	for _, name := range d.hidden {
+		s.begin = append(s.begin, "DROP TABLE temp."+d.name(name))
+	}
+	s.begin = append(s.begin, "PRAGMA legacy_alter_table = OFF")
+	checks := d.script.checks()
+	var messages []string
+	for i, c := range checks {
+		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", quoteAlways(liteMessage(c)), i+1))
+	}
+	for i, m := range d.marks {
+		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", quoteAlways(m), markBase+i))
+	}
+	total := len(checks) + len(d.marks)
+	messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> 0 OR faults = 0)", quoteAlways("nothing was changed, since a check or a step failed or a decision is open")))
+	s.begin = append(s.begin,
+		fmt.Sprintf("CREATE TEMP TABLE widegate_check (n INTEGER PRIMARY KEY, faults INTEGER NOT NULL,\n    %s)", strings.Join(messages, ",\n    ")),
+		"CREATE TEMP TABLE widegate_open (place INTEGER)")
+	if off {
+		s.begin = append(s.begin, "INSERT INTO widegate_open SELECT 0 FROM pragma_foreign_keys WHERE foreign_keys = 1")
+	}
+	gate := fmt.Sprintf("INSERT OR ROLLBACK INTO widegate_check\n    SELECT 0, %d - (SELECT count(*) FROM widegate_check) + (SELECT count(*) FROM widegate_open)", total)
+	for _, e := range d.expected {
+		gate += "\n        + (NOT (" + e + "))"
+	}
+	s.end = append(s.end, gate, "DROP TABLE temp.widegate_check", "DROP TABLE temp.widegate_open", "COMMIT")
+	if off {
+		s.end = append(s.end, "PRAGMA foreign_keys = ON")
+	}
+}
+
+// markBase is the number of the first mark of a step; the checks have those below.
+const markBase = 100_000
+
+func liteMessage(c Check) string {
+	text := c.message()
+	if c.List != "" {
+		text += "; they are listed by " + oneLine(c.List)
+	}
+	return strings.NewReplacer(";", ",", "\n", " ", "\r", " ").Replace(text)
+}
+
+// liteDialect is how SQLite tests and stops.
+type liteDialect struct{}
+
+func (liteDialect) guard(string) []string { return nil }
+
+func (liteDialect) stop(decide string) string {
+	var n int
+	fmt.Sscanf(decide, "DECIDE %d", &n)
+	return fmt.Sprintf("%s INSERT INTO widegate_open VALUES (%d);", decide, n)
+}
+
+func (liteDialect) check(n int, c Check) []string {
+	return []string{
+		fmt.Sprintf("SELECT %s || n || %s FROM (SELECT (%s) AS n) WHERE n > 0", literal(catalog.SQLite, strings.ReplaceAll(c.Place, ";", ",")+": "), literal(catalog.SQLite, " "+strings.ReplaceAll(c.Fault, ";", ",")), c.Count),
+		fmt.Sprintf("INSERT INTO widegate_check SELECT %d, (%s)", n, c.Count),
+	}
+}
+
+// mark adds a step that leaves a mark where a query finds no fault.
+func (d *sqlite) mark(message, faults string) string {
+	d.marks = append(d.marks, strings.ReplaceAll(message, ";", ","))
+	return fmt.Sprintf("INSERT INTO widegate_check SELECT %d, %s", markBase+len(d.marks)-1, faults)
+}
+
+// holds marks what must be true when a decision was carried out.
+func (d *sqlite) decided(x *Decision) {
+	if x.Taken < 0 || x.Proposals[x.Taken].holds == "" {
+		return
+	}
+	p := &x.Proposals[x.Taken]
+	at := len(p.SQL)
+	if at > 0 && strings.Contains(strings.ToUpper(p.SQL[at-1]), " DROP ") || at > 0 && strings.HasPrefix(p.SQL[at-1], "DELETE ") {
+		at-- // before what is then dropped
+	}
+	p.SQL = slices.Insert(slices.Clone(p.SQL), at, d.mark(fmt.Sprintf("decision %d was not carried out", x.Number), "NOT ("+p.holds+")"))
+}
+
+// expect says what the schema must have at the end, so that a statement that
+// failed is noticed.
+func (d *sqlite) expect(droppedViews []*catalog.Table) {
+	there := func(kind string, names []string) {
+		if len(names) > 0 {
+			d.expected = append(d.expected, fmt.Sprintf("(SELECT count(*) FROM sqlite_schema WHERE type = '%s' AND name IN (%s)) = %d", kind, d.literals(names), len(names)))
+		}
+	}
+	var tables, views, indexes, triggers, gone []string
+	for i := range d.after.Tables {
+		t := &d.after.Tables[i]
+		if t.IsView() {
+			views = append(views, t.Name)
+		} else {
+			tables = append(tables, t.Name)
+		}
+		for _, k := range t.Uniques {
+			if k.Index {
+				indexes = append(indexes, k.Name)
+			}
+		}
+		for _, in := range t.Indexes {
+			indexes = append(indexes, in.Name)
+		}
+		for _, x := range t.Triggers {
+			triggers = append(triggers, x.Name)
+		}
+		p := d.pairOf(t)
+		changed := p != nil && slices.Contains(d.hidden, d.oldName(t.Name)) || p == nil && !t.IsView()
+		if changed && !slices.Contains(t.Options, "virtual") {
+			d.expected = append(d.expected, fmt.Sprintf("(SELECT group_concat(name, ' ') FROM (SELECT name FROM pragma_table_xinfo(%s) WHERE hidden <> 1 ORDER BY name)) = %s", literal(d.engine, t.Name), literal(d.engine, sortedNames(t))))
+		}
+	}
+	for _, t := range d.gone() {
+		if _, again := d.after.Table("", t.Name); !again {
+			gone = append(gone, t.Name)
+		}
+	}
+	for _, v := range droppedViews {
+		if _, again := d.after.Table("", v.Name); !again {
+			gone = append(gone, v.Name)
+		}
+	}
+	there("table", tables)
+	there("view", views)
+	there("index", indexes)
+	there("trigger", triggers)
+	if len(gone) > 0 {
+		d.expected = append(d.expected, fmt.Sprintf("(SELECT count(*) FROM sqlite_schema WHERE name IN (%s)) = 0", d.literals(gone)))
+	}
+	if len(d.hidden) > 0 {
+		d.step(d.mark("a row refers to nothing, see PRAGMA foreign_key_check", d.orphans()))
+	}
+}
+
+// orphans counts the rows whose references lead nowhere in the tables that have
+// changed, or refer to one of them: what was wrong elsewhere before stays so.
+func (d *sqlite) orphans() string {
+	var names []string
+	for i := range d.after.Tables {
+		t := &d.after.Tables[i]
+		near := func(name string) bool { return slices.Contains(d.hidden, d.oldName(name)) }
+		fresh := !t.IsView() && d.pairOf(t) == nil
+		if !t.IsView() && (near(t.Name) || fresh || slices.ContainsFunc(t.References, func(r catalog.Reference) bool { return near(r.Table) })) {
+			names = append(names, t.Name)
+		}
+	}
+	if len(names) == 0 {
+		return "0"
+	}
+	return fmt.Sprintf("(SELECT count(*) FROM pragma_foreign_key_check WHERE \"table\" IN (%s))", d.literals(names))
+}
+
+// orphanChecks find the references that lead nowhere before anything changes, so
+// that they are named and no rebuild is blamed for them.
+func (d *sqlite) orphanChecks(p *pair) {
+	f := d.former(p)
+	for _, r := range p.old.References {
+		stays := slices.ContainsFunc(p.now.References, func(x catalog.Reference) bool { return slices.Equal(x.Columns, r.Columns) && x.Table == r.Table })
+		if stays {
+			d.check(f.reference(r)...)
+		}
+	}
+}
+
+func sortedNames(t *catalog.Table) string {
+	var list []string
+	for _, c := range t.Columns {
+		list = append(list, c.Name)
+	}
+	slices.Sort(list)
+	return strings.Join(list, " ")
+}
+
+// freeIndexes drops the indexes whose names move to another table.
+func (d *sqlite) freeIndexes() {
+	for _, t := range d.gone() {
+		for _, name := range indexNames(t) {
+			taken := slices.ContainsFunc(d.after.Tables, func(x catalog.Table) bool { return x.Name != t.Name && slices.Contains(indexNames(&x), name) })
+			if name != "" && taken {
+				d.step("DROP INDEX " + d.name(name))
+			}
+		}
+	}
+	for _, p := range d.all {
+		d.dropIndexes(p)
+	}
 }
 
 // dropTriggers drops those that are gone or read differently, and those that
@@ -106,7 +335,12 @@ func (d *sqlite) rename() {
 	for _, r := range d.renames {
 		if r.Thing == catalog.RenamedTable {
 			if t, ok := d.after.Table("", r.To); ok && !t.IsView() {
-				d.step(fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.name(r.From), d.name(r.To)))
+				from := r.From
+				if strings.EqualFold(r.From, r.To) { // which the engine takes for the same
+					from = d.freeName("", r.To+"_renamed")
+					d.step(fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.name(r.From), d.name(from)))
+				}
+				d.step(fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.name(from), d.name(r.To)))
 			}
 		}
 	}
@@ -206,11 +440,10 @@ func items(definition string) [][]script.Token {
 
 // change changes a table in place.
 func (d *sqlite) change(p *pair) {
-	d.dropIndexes(p)
 	for _, c := range p.added {
 		d.step(fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", d.name(p.now.Name), d.fragment(p.now, c.Name)))
 	}
-	d.decideNew(p)
+	d.decideSplit(p)
 	for _, c := range p.dropped {
 		drop := fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", d.name(p.now.Name), d.name(c.Name))
 		if c.Generated != "" {
@@ -239,6 +472,9 @@ func (d *sqlite) dropIndexes(p *pair) {
 }
 
 func (d *sqlite) keyIndex(t *catalog.Table, k catalog.Key) string {
+	if k.Definition != "" {
+		return k.Definition
+	}
 	return fmt.Sprintf("CREATE UNIQUE INDEX %s ON %s (%s)", d.name(k.Name), d.name(t.Name), d.names(k.Columns))
 }
 
@@ -344,22 +580,38 @@ func (d *sqlite) makeIndexes(t *catalog.Table) {
 	}
 }
 
-// rebuild has a new table take the rows over.
+// rebuild has a new table take the rows over. The old one has another name while
+// it is there, so that no statement that drops it can meet the new one, or the
+// old one after a rollback.
 func (d *sqlite) rebuild(p *pair) {
 	table := d.name(p.now.Name)
+	d.orphanChecks(p)
 	_, into := p.split()
 	filled := map[string]bool{}
 	for _, c := range p.added {
-		if mandatory(c) || slices.Contains(into, c) && c.Generated == "" {
-			d.step(fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, d.name(c.Name), c.Declared))
+		text := fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", table, d.name(c.Name), c.Declared)
+		switch {
+		case c.Generated != "":
+		case slices.Contains(into, c):
+			d.step(text)
+			filled[c.Name] = true
+		case mandatory(c):
+			d.step(text)
+			filled[c.Name] = true
+			d.decideNew(p, c, func(value string) []string {
+				return []string{fmt.Sprintf("UPDATE %s SET %s = %s", table, d.name(c.Name), value)}
+			}, nil)
+		case d.receives(p, c):
+			d.step(strings.TrimSpace(text + d.defaultClause(c)))
 			filled[c.Name] = true
 		}
 	}
-	d.decideNew(p)
+	d.decideSplit(p)
 	d.decideNulls(p)
 	for _, a := range p.altered {
 		d.decideType(p, a)
 	}
+	d.checkStrict(p)
 	for _, c := range p.dropped {
 		if c.Generated == "" {
 			d.decideLost(p, c, "")
@@ -376,7 +628,10 @@ func (d *sqlite) rebuild(p *pair) {
 			d.decideLost(p, was, "")
 		}
 	}
-	fresh := p.now.Name + "_new"
+	fresh, before := d.freeName("", p.now.Name+"_new"), d.freeName("", p.now.Name+"_before")
+	for _, name := range []string{fresh, before} {
+		d.check(d.free(d.name(name))...)
+	}
 	note := ""
 	if big(p.old.Rows) {
 		note = "All rows are copied, while nobody else can write."
@@ -385,39 +640,64 @@ func (d *sqlite) rebuild(p *pair) {
 	if len(columns) > 0 {
 		statements = append(statements, fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", d.name(fresh), d.names(columns), table))
 	}
+	statements = append(statements, d.mark("not all rows of "+p.now.Name+" could be copied", fmt.Sprintf("(SELECT count(*) FROM %s) - (SELECT count(*) FROM %s)", table, d.name(fresh))))
 	if mentions(p.now.Definition, "AUTOINCREMENT") && mentions(p.old.Definition, "AUTOINCREMENT") {
-		statements = append(statements, fmt.Sprintf("UPDATE sqlite_sequence SET seq = (SELECT seq FROM sqlite_sequence WHERE name = %s) WHERE name = %s", literal(d.engine, p.now.Name), literal(d.engine, fresh)))
+		statements = append(statements, fmt.Sprintf("DELETE FROM sqlite_sequence WHERE name = %s", literal(d.engine, fresh)),
+			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s", literal(d.engine, fresh), literal(d.engine, p.now.Name)))
 	}
-	statements = append(statements, "DROP TABLE "+table, fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.name(fresh), table))
+	statements = append(statements,
+		"PRAGMA legacy_alter_table = ON", // references to it stay as they are
+		fmt.Sprintf("ALTER TABLE %s RENAME TO %s", table, d.name(before)),
+		fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.name(fresh), table),
+		"PRAGMA legacy_alter_table = OFF",
+		"DROP TABLE "+d.name(before))
 	d.noted(note, statements...)
 	d.makeIndexes(p.now)
+}
+
+// receives reports whether values of another table may go into a new column.
+func (d *sqlite) receives(p *pair, c *catalog.Column) bool {
+	return slices.ContainsFunc(d.all, func(q *pair) bool {
+		return q != p && slices.ContainsFunc(q.dropped, func(x *catalog.Column) bool { return x.Name == c.Name && x.Type.Kind == c.Type.Kind })
+	})
+}
+
+func (d *sqlite) defaultClause(c *catalog.Column) string {
+	if c.Default == nil || c.Default.Kind != catalog.Constant {
+		return ""
+	}
+	return " DEFAULT " + d.defaultText(c)
+}
+
+// checkStrict checks the columns that stay as they are where a table becomes
+// strict.
+func (d *sqlite) checkStrict(p *pair) {
+	if !slices.Contains(p.now.Options, "strict") || slices.Contains(p.old.Options, "strict") {
+		return
+	}
+	f := d.former(p)
+	for i := range p.now.Columns {
+		c := &p.now.Columns[i]
+		_, there := p.old.Column(c.Name)
+		if condition := strictly(c.Declared, f.column(c.Name)); there && c.Generated == "" && condition != "" {
+			d.check(f.where(c.Name, []string{c.Name}, "values are not of the type "+c.Declared, condition, "change them"))
+		}
+	}
 }
 
 // decideType asks where a value may become another one. A column of an ordinary
 // table takes any value, but converts what looks like one of its type.
 func (d *sqlite) decideType(p *pair, a alteration) {
-	if a.was.Generated != "" || a.now.Generated != "" || !a.retyped() || widens(a.was.Type, a.now.Type) {
+	if a.was.Generated != "" || a.now.Generated != "" || !a.retyped() {
 		return
 	}
-	column := d.name(a.now.Name)
-	condition := ""
-	switch now := a.now.Type; now.Kind {
-	case catalog.Text:
-		if now.Size == 0 || a.was.Type.Kind == catalog.Text {
-			return // the engine does not cut
-		}
-		condition = fmt.Sprintf("typeof(%s) <> 'text'", column)
-	case catalog.Int, catalog.Bool:
-		condition = fmt.Sprintf("%s IS NOT NULL AND CAST(CAST(%[1]s AS INTEGER) AS TEXT) <> CAST(%[1]s AS TEXT)", column)
-	case catalog.Float, catalog.Decimal:
-		condition = fmt.Sprintf("%s IS NOT NULL AND CAST(%[1]s AS REAL) <> %[1]s", column)
-	}
-	question := fmt.Sprintf("%s of %s becomes %s, was %s. What becomes of values that are none?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared)
-	if condition == "" {
-		d.decision(question, Proposal{"they stay as they are", nil})
+	f := d.former(p)
+	c := d.liteConversion(a, f.column(a.now.Name), slices.Contains(p.now.Options, "strict"))
+	if c.harmless() {
 		return
 	}
-	d.decision(question,
-		Proposal{"the script stops where one would not be the same afterwards", d.stopWhere(p.now, a.now.Name, condition)},
-		Proposal{"they stay as they are, or are converted where the engine can", nil})
+	d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. What becomes of values that are none?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
+		Proposal{Title: "the script stops where one would not be the same afterwards",
+			checks: []Check{f.where(a.now.Name, []string{a.now.Name}, "values do not fit into "+a.now.Declared+", or would not be the same", c.condition, "change them, or take another proposal")}},
+		Proposal{Title: "they stay as they are, or are converted where the engine can"})
 }

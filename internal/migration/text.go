@@ -2,16 +2,115 @@ package migration
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"widegate/internal/catalog"
 )
 
-// runners say how a script is run so that it stops at the first error.
+// runners say how a script is run.
 var runners = map[string]string{
-	catalog.Postgres: "psql -v ON_ERROR_STOP=1 -f FILE",
+	catalog.Postgres: "psql -f FILE",
 	catalog.MySQL:    "mariadb DATABASE < FILE",
-	catalog.SQLite:   "sqlite3 -bail DATABASE < FILE",
+	catalog.SQLite:   "sqlite3 DATABASE < FILE",
+}
+
+// promises say what a script does when something goes wrong.
+var promises = map[string]string{
+	catalog.Postgres: "It is one transaction: all of it is done, or nothing.",
+	catalog.MySQL: "The server ends a transaction at each change of a schema, so the script first tests the rows, " +
+		"changes nothing if a test fails, and stops at the first step that fails. After an interruption run it again from the start: " +
+		"steps that are done are passed over. (MySQL, unlike MariaDB, stops at them: delete the steps that are done first.)",
+	catalog.SQLite: "It is one transaction: all of it is done, or nothing. Do not run it inside of another transaction.",
+}
+
+// line is a part of a script: comments, or a statement with those above it.
+type line struct {
+	comment string // without the signs; empty for none
+	raw     string // a comment as it is
+	sql     string
+	open    *Decision
+	spaced  bool // an empty line stands before it
+}
+
+// lines are the script from its first statement to its last.
+func (s *Script) lines() []line {
+	var list []line
+	plain := func(statements []string) {
+		for i, statement := range statements {
+			list = append(list, line{sql: statement, spaced: i == 0})
+		}
+	}
+	plain(s.session.begin)
+	if open := s.Open(); len(open) > 0 {
+		list = append(list, s.gate(open)...)
+	}
+	e := s.dialect()
+	for i, c := range s.checks() {
+		list = append(list, line{comment: c.comment(), spaced: true})
+		for _, statement := range e.check(i+1, c) {
+			list = append(list, line{sql: statement})
+		}
+	}
+	plain(s.session.ready)
+	for _, step := range s.Steps {
+		list = append(list, s.stepLines(e, step)...)
+	}
+	plain(s.session.end)
+	return list
+}
+
+// gate is the place at which a script with open decisions stops.
+func (s *Script) gate(open []*Decision) []line {
+	numbers := make([]string, len(open))
+	for i, d := range open {
+		numbers[i] = fmt.Sprint(d.Number)
+	}
+	each := "each"
+	if len(open) == 1 {
+		each = "it"
+	}
+	return []line{{
+		comment: fmt.Sprintf("%s only you can decide, marked DECIDE below. Fill %s in, and then remove this line, at which the script stops until then:", places(len(open)), each),
+		raw:     s.dialect().stop(fmt.Sprintf("DECIDE %s;", strings.Join(numbers, ", "))), spaced: true,
+	}}
+}
+
+// stepLines are a step with its comments.
+func (s *Script) stepLines(e dialect, step Step) []line {
+	first := line{comment: step.Note, spaced: true}
+	list := []line{first}
+	if d := step.Decision; d != nil {
+		if d.Taken < 0 {
+			return append(list, line{open: d, raw: e.stop(fmt.Sprintf("DECIDE %d;", d.Number))})
+		}
+		p := d.Proposals[d.Taken]
+		list = append(list, line{comment: fmt.Sprintf("Decision %d: %s Taken: %s.", d.Number, d.Question, p.Title)})
+	}
+	for _, statement := range step.statements() {
+		list = append(list, line{sql: statement})
+		for _, guard := range e.guard(statement) {
+			list = append(list, line{sql: guard})
+		}
+	}
+	return list
+}
+
+// dialect is how an engine tests and stops.
+type dialect interface {
+	check(n int, c Check) []string   // the statements that fail where the check does
+	guard(statement string) []string // stands behind each statement of a step
+	stop(decide string) string       // the line of an open decision, at which the script must stop
+}
+
+func (s *Script) dialect() dialect {
+	switch s.Engine {
+	case catalog.Postgres:
+		return pgDialect{}
+	case catalog.MySQL:
+		return myDialect{}
+	}
+	return liteDialect{}
 }
 
 // Text is the script as a file. Its first lines say what it does.
@@ -22,36 +121,53 @@ func (s *Script) Text(title string) []byte {
 		fmt.Fprintf(&b, "-- %s\n", oneLine(c.String()))
 	}
 	fmt.Fprintf(&b, "--\n-- Run it by `%s`.\n", runners[s.Engine])
+	comment(&b, promises[s.Engine])
 	for _, note := range s.Notes {
-		comment(&b, "Not in this script: "+note)
+		comment(&b, "Note: "+note)
 	}
-	if open := s.Open(); len(open) > 0 {
-		numbers := make([]string, len(open))
-		for i, d := range open {
-			numbers[i] = fmt.Sprint(d.Number)
-		}
-		each := "each"
-		if len(open) == 1 {
-			each = "it"
-		}
-		fmt.Fprintf(&b, "\n-- %s only you can decide, marked DECIDE below. Fill %s in, and then\n-- remove this line, at which the script stops until then:\nDECIDE %s;\n", places(len(open)), each, strings.Join(numbers, ", "))
+	delimiter := ";"
+	for _, l := range s.lines() {
+		delimiter = l.write(&b, s.Engine, delimiter)
 	}
-	begin, end := transaction(s.Engine)
-	for _, place := range []Place{Ahead, Inside, Behind} {
-		wrap := place == Inside && begin != ""
-		if wrap {
-			fmt.Fprintf(&b, "\n%s;\n", begin)
-		}
-		for _, step := range s.Steps {
-			if step.Place == place {
-				step.write(&b)
-			}
-		}
-		if wrap {
-			fmt.Fprintf(&b, "\n%s;\n", end)
-		}
+	if delimiter != ";" {
+		b.WriteString("DELIMITER ;\n")
 	}
 	return []byte(b.String())
+}
+
+// write writes a line. The client of MySQL needs another delimiter for a
+// statement that has semicolons in it.
+func (l line) write(b *strings.Builder, engine, delimiter string) string {
+	if l.spaced {
+		b.WriteString("\n")
+	}
+	if l.comment != "" {
+		comment(b, l.comment)
+	}
+	if l.open != nil {
+		l.open.write(b)
+	}
+	if l.raw != "" {
+		b.WriteString(l.raw + "\n")
+	}
+	if l.sql == "" {
+		return delimiter
+	}
+	text := strings.TrimRight(strings.TrimSpace(l.sql), ";")
+	want := ";"
+	if engine == catalog.MySQL && hasBody(text) {
+		want = "$$"
+	}
+	if want != delimiter {
+		b.WriteString("DELIMITER " + want + "\n")
+	}
+	b.WriteString(text + want + "\n")
+	return want
+}
+
+// hasBody reports whether a statement makes something whose body has semicolons.
+func hasBody(text string) bool {
+	return routineHead.MatchString(text) && strings.Contains(text, ";")
 }
 
 func places(n int) string {
@@ -65,32 +181,16 @@ func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // comment writes a comment of lines that are not too long.
 func comment(b *strings.Builder, text string) {
-	line := "--"
-	for _, word := range strings.Fields(text) {
-		if len(line)+len(word) > 96 && line != "--" {
-			b.WriteString(line + "\n")
-			line = "--"
+	for part := range strings.Lines(text) {
+		line := "--"
+		for _, word := range strings.Fields(part) {
+			if len(line)+len(word) > 96 && line != "--" {
+				b.WriteString(line + "\n")
+				line = "--"
+			}
+			line += " " + word
 		}
-		line += " " + word
-	}
-	b.WriteString(line + "\n")
-}
-
-func (s Step) write(b *strings.Builder) {
-	b.WriteString("\n")
-	if s.Note != "" {
-		for line := range strings.Lines(s.Note) {
-			b.WriteString("-- " + strings.TrimRight(line, "\n") + "\n")
-		}
-	}
-	if d := s.Decision; d != nil {
-		d.write(b)
-		if d.Taken < 0 {
-			return
-		}
-	}
-	for _, statement := range s.statements() {
-		b.WriteString(ended(statement) + "\n")
+		b.WriteString(line + "\n")
 	}
 }
 
@@ -99,19 +199,37 @@ func ended(statement string) string {
 	return strings.TrimRight(strings.TrimSpace(statement), ";") + ";"
 }
 
+// write writes an open decision with its proposals.
 func (d *Decision) write(b *strings.Builder) {
-	if d.Taken >= 0 {
-		comment(b, fmt.Sprintf("Decision %d: %s Taken: %s.", d.Number, d.Question, d.Proposals[d.Taken].Title))
-		return
-	}
 	comment(b, fmt.Sprintf("DECIDE %d: %s Take one of these, or write your own, in place of the line DECIDE:", d.Number, d.Question))
 	for i, p := range d.Proposals {
 		comment(b, fmt.Sprintf("  %c. %s", 'a'+i, p.Title))
+		for _, c := range p.checks {
+			comment(b, "     The rows in question: "+oneLine(c.List))
+		}
 		for _, statement := range p.SQL {
 			for line := range strings.Lines(ended(statement)) {
 				b.WriteString("--      " + strings.TrimRight(line, "\n") + "\n")
 			}
 		}
 	}
-	fmt.Fprintf(b, "DECIDE %d;\n", d.Number)
+}
+
+// message is what a check says when it fails, but for the number of rows.
+func (c Check) message() string { return c.Place + ": " + c.Fault }
+
+func (c Check) comment() string {
+	text := "Checked: " + c.message() + "."
+	if c.List != "" {
+		text += " The rows: " + oneLine(c.List)
+	}
+	if c.Help != "" {
+		text += "\nIf there are any: " + c.Help + "."
+	}
+	return text
+}
+
+// unsaid are the checks that a list does not have yet.
+func unsaid(list []Check, c Check) bool {
+	return !slices.ContainsFunc(list, func(x Check) bool { return x.Count == c.Count })
 }

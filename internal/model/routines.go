@@ -18,7 +18,7 @@ func (m *Model) AddRoutines(c *catalog.Catalog, patterns []string) {
 	file := &QueryFile{Source: "the functions and procedures of the database", File: "routines"}
 	for i := range c.Routines {
 		r := &c.Routines[i]
-		if !chosen(r, patterns) {
+		if r.ForTriggers() || !chosen(r, patterns) {
 			continue
 		}
 		named, fault := b.routine(r)

@@ -60,7 +60,14 @@ var mariaDBSigns = regexp.MustCompile(`(?i)mariadb|/\*M!|\binet[46]\b|` + "[`\\w
 // statementHead finds what a statement makes or changes.
 var statementHead = regexp.MustCompile(`(?is)^(create|alter|drop|rename|use)\b(?:\s+or\s+replace)?(?:\s+(?:algorithm|definer)\s*=\s*\S+|\s+sql\s+security\s+\w+|\s+aggregate|\s+unique|\s+fulltext|\s+spatial|\s+online|\s+ignore|\s+temporary)*\s+(\S+)`)
 
+// conditional is how a drafted migration runs a statement that may have been run
+// before.
+var conditional = regexp.MustCompile(`(?s)^SET @widegate_do = if\(.*, '((?:[^']|'')*)', 'DO 0'\)$`)
+
 func (m *my) run(s script.Statement) error {
+	if c := conditional.FindStringSubmatch(s.Text); c != nil {
+		s.Text = strings.ReplaceAll(strings.ReplaceAll(c[1], "''", "'"), `\\`, `\`)
+	}
 	head := statementHead.FindStringSubmatch(s.Text)
 	if head == nil {
 		return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -116,12 +117,18 @@ func (p *pg) statement(n node, text string) error {
 	case "CreateFunctionStmt":
 		p.createRoutine(n, text)
 	case "DoStmt":
+		if !makesThings.MatchString(text) {
+			return nil // it looks at rows
+		}
 		p.notes = append(p.notes, catalog.Note{Text: "a DO block is not run: what it makes is not read; a database at `database: {scratch: URL}` would run it"})
 	default:
 		return p.typeStatement(n)
 	}
 	return nil
 }
+
+// makesThings finds the words of procedural code that may change a schema.
+var makesThings = regexp.MustCompile(`(?i)\b(execute|create|alter|drop|perform|call)\b`)
 
 func (p *pg) setSearch(args []node) {
 	p.search = nil
@@ -417,7 +424,7 @@ func (p *pg) addTyped(t *pgTable, name string, typ column) {
 		p.notes = append(p.notes, catalog.Note{Table: t.FullName(), Text: fmt.Sprintf("the type %s of column %s is not in the scripts: carried as text", typ.declared, name)})
 	}
 	if typ.serial {
-		c.Default = &catalog.Default{Kind: catalog.Identity}
+		c.Default = &catalog.Default{Kind: catalog.Identity, Serial: true}
 		full := catalog.Qualify(t.Schema, objectName(t.Name, name, "seq"))
 		p.sequences[full] = &sequence{schema: t.Schema, name: objectName(t.Name, name, "seq"), table: t.FullName(), column: name}
 	}
@@ -611,16 +618,13 @@ func (p *pg) addReference(t *pgTable, k node, columnName string) *bool {
 }
 
 func (p *pg) addExclusion(t *pgTable, k node) {
-	in := catalog.Index{Method: orElse(k.text("access_method"), "btree"), Where: p.print(k.at("where_clause"))}
+	var columns []string
 	for _, pair := range k.list("exclusions") {
-		in.Columns = append(in.Columns, p.indexColumn(pair.list("items")[0]))
+		columns = append(columns, p.indexColumn(pair.list("items")[0]))
 	}
-	in.Name = p.constraintName(t, k, plainColumns(in.Columns), "excl")
-	if in.Method == "btree" {
-		in.Method = ""
-	}
-	p.indexes[catalog.Qualify(t.Schema, in.Name)] = t.FullName()
-	t.Indexes = append(t.Indexes, in)
+	name := p.constraintName(t, k, plainColumns(columns), "excl")
+	p.indexes[catalog.Qualify(t.Schema, name)] = t.FullName()
+	t.Extras = append(t.Extras, catalog.Extra{Kind: "exclusion constraint", Name: name})
 }
 
 func (p *pg) indexColumn(e node) string {
@@ -880,15 +884,21 @@ func (p *pg) completeReferences(t *pgTable) {
 	}
 }
 
-// completeSequences forgets the names of sequences that are the columns' own.
+// completeSequences forgets the names of sequences that are the columns' own,
+// but for those that are not called after the column.
 func (p *pg) completeSequences(t *pgTable) {
 	for i := range t.Columns {
 		d := t.Columns[i].Default
-		if d == nil || d.Sequence == "" {
+		if d == nil || d.Kind != catalog.Identity {
 			continue
 		}
 		if s := p.sequences[d.Sequence]; s != nil && s.table == t.FullName() && s.column == t.Columns[i].Name {
-			d.Sequence = ""
+			d.Sequence, d.Serial = "", true
+		}
+		for _, s := range p.sequences {
+			if usual := t.Name + "_" + t.Columns[i].Name + "_seq"; d.Sequence == "" && s.table == t.FullName() && s.column == t.Columns[i].Name && s.name != usual {
+				d.Own = s.name
+			}
 		}
 	}
 }

@@ -33,9 +33,6 @@ func (p *pg) createRoutine(n node, text string) {
 	case len(fields) > 0:
 		r.Returns = "TABLE(" + strings.Join(fields, ", ") + ")"
 	case n.has("returnType"):
-		if last(result.names("names")) == "trigger" || last(result.names("names")) == "event_trigger" {
-			return
-		}
 		r.Returns = bareType(p.typeOf(result).declared)
 		if result.flag("setof") {
 			r.Returns = "SETOF " + r.Returns

@@ -33,7 +33,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	}
 	for _, step := range []func(context.Context) error{
 		r.readEnums, r.readDomains, r.readComposites, r.readSequences,
-		r.readTables, r.readInheritance, r.readColumns, r.readConstraints, r.readIndexes, r.readRoutines,
+		r.readTables, r.readInheritance, r.readColumns, r.readConstraints, r.readIndexes, r.readRoutines, r.readExtras,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
@@ -94,6 +94,12 @@ func (r *reader) schemas() []string { return r.catalog.Schemas }
 func (r *reader) chooseSchemas(ctx context.Context, schemas []string) error {
 	if err := r.conn.QueryRow(ctx, `SELECT coalesce(current_schema(), '')`).Scan(&r.own); err != nil {
 		return fmt.Errorf("asking for the current schema: %w", err)
+	}
+	if err := r.conn.QueryRow(ctx, `SELECT current_schemas(false)::text[]`).Scan(&r.catalog.SearchPath); err != nil {
+		return fmt.Errorf("asking for the search path: %w", err)
+	}
+	if slices.Equal(r.catalog.SearchPath, []string{"public"}) {
+		r.catalog.SearchPath = nil
 	}
 	if len(schemas) == 0 && r.own == "" {
 		return fault.New("name schemas: `database.schemas` in widegate.yaml, or --schema", "the connection's search path names no schema that exists")
@@ -218,12 +224,12 @@ func (r *reader) readComposites(ctx context.Context) error {
 // readSequences leaves out those that belong to a column.
 func (r *reader) readSequences(ctx context.Context) error {
 	return r.each(ctx, "sequences", `
-		SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+		SELECT n.nspname, c.relname, `+fmt.Sprintf(sequenceOptions, "20")+` FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_sequence s ON s.seqrelid = c.oid
 		WHERE n.nspname = ANY($1) AND c.relkind = 'S' AND NOT EXISTS (SELECT 1 FROM pg_depend d
 			WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.refclassid = 'pg_class'::regclass AND d.refobjsubid > 0 AND d.deptype IN ('a', 'i'))`,
 		func(row pgx.Rows) error {
 			var s catalog.Sequence
-			err := row.Scan(&s.Schema, &s.Name)
+			err := row.Scan(&s.Schema, &s.Name, &s.Options)
 			r.catalog.Sequences = append(r.catalog.Sequences, s)
 			return err
 		})
@@ -310,9 +316,11 @@ func (r *reader) readColumns(ctx context.Context) error {
 			coalesce(e.typname, ''), coalesce(en.nspname, ''), coalesce(e.typtype::text, ''),
 			coalesce(format_type(coalesce(rg.rngsubtype, nullif(t.typelem, 0)), CASE WHEN rg.rngtypid IS NULL THEN a.atttypmod END), ''),
 			coalesce(eb.typmod, -1), a.attndims, a.attnotnull OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
-			coalesce(pg_get_expr(d.adbin, d.adrelid), b.def, ''), coalesce(sn.nspname || '.' || s.relname, ''),
+			coalesce(pg_get_expr(d.adbin, d.adrelid), b.def, ''), coalesce(sn.nspname || '.' || sq.relname, ''),
 			coalesce(col_description(a.attrelid, a.attnum), ''),
-			CASE WHEN a.attcollation <> t.typcollation THEN coalesce(co.collname, '') ELSE '' END
+			CASE WHEN a.attcollation <> t.typcollation THEN coalesce(co.collname, '') ELSE '' END,
+			coalesce(CASE WHEN oc.relname <> c.relname || '_' || a.attname || '_seq' THEN oc.relname END, ''),
+			coalesce(`+fmt.Sprintf(sequenceOptions, "a.atttypid")+`, '')
 		FROM pg_attribute a
 		JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN basic b ON b.domain = a.atttypid
@@ -327,9 +335,13 @@ func (r *reader) readColumns(ctx context.Context) error {
 			WHERE y.classid = 'pg_attrdef'::regclass AND y.objid = d.oid AND y.refclassid = 'pg_class'::regclass
 				AND NOT EXISTS (SELECT 1 FROM pg_depend o WHERE o.classid = 'pg_class'::regclass AND o.objid = q.oid
 					AND o.refclassid = 'pg_class'::regclass AND o.refobjid = a.attrelid AND o.refobjsubid = a.attnum)
-			LIMIT 1) s ON true
-		LEFT JOIN pg_namespace sn ON sn.oid = s.relnamespace
+			LIMIT 1) sq ON true
+		LEFT JOIN pg_namespace sn ON sn.oid = sq.relnamespace
 		LEFT JOIN pg_collation co ON co.oid = a.attcollation
+		LEFT JOIN LATERAL (SELECT y.objid FROM pg_depend y JOIN pg_class q ON q.oid = y.objid AND q.relkind = 'S'
+			WHERE y.classid = 'pg_class'::regclass AND y.refclassid = 'pg_class'::regclass AND y.refobjid = a.attrelid AND y.refobjsubid = a.attnum AND y.deptype IN ('a', 'i')
+			ORDER BY y.deptype DESC, y.objid LIMIT 1) own ON c.relkind IN ('r', 'p')
+		LEFT JOIN pg_class oc ON oc.oid = own.objid LEFT JOIN pg_sequence s ON s.seqrelid = own.objid
 		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'c') AND NOT c.relispartition
 			AND a.attnum > 0 AND NOT a.attisdropped
 		ORDER BY a.attrelid, a.attnum`, r.addColumn)
@@ -339,13 +351,13 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	var id uint32
 	var c catalog.Column
 	var own, element Name
-	var elementDeclared, identity, generated, def, sequence string
+	var elementDeclared, identity, generated, def, sequence, ownSequence, options string
 	var modifier, elementModifier int32
 	var dimensions int
 	var notNull bool
 	if err := row.Scan(&id, &c.Name, &c.Declared, &own.Name, &own.Schema, &own.Kind, &modifier, &c.Domain,
 		&element.Name, &element.Schema, &element.Kind, &elementDeclared, &elementModifier, &dimensions,
-		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation); err != nil {
+		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation, &ownSequence, &options); err != nil {
 		return err
 	}
 	if elementModifier >= 0 {
@@ -372,7 +384,9 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	case generated != "":
 		c.Generated = def
 	case identity != "":
-		c.Default = &catalog.Default{Kind: catalog.Identity, Always: identity == "a"}
+		c.Default = &catalog.Default{Kind: catalog.Identity, Always: identity == "a", Own: ownSequence, Options: options}
+	case strings.HasPrefix(def, "nextval(") && sequence == "":
+		c.Default = &catalog.Default{Kind: catalog.Identity, Own: ownSequence, Options: options, Serial: true}
 	case strings.HasPrefix(def, "nextval("):
 		c.Default = &catalog.Default{Kind: catalog.Identity, Sequence: sequence}
 	default:
@@ -405,6 +419,13 @@ func DefaultOf(text string) *catalog.Default {
 	return &catalog.Default{Kind: catalog.Expression, Text: text}
 }
 
+// What a constraint may have besides its columns and actions, as the server
+// prints it.
+var (
+	specialConstraint = regexp.MustCompile(`(NULLS NOT DISTINCT|\bINCLUDE \(|\bMATCH (FULL|PARTIAL)|\bINITIALLY DEFERRED|\bNOT VALID|\bNOT ENFORCED|\bSET (NULL|DEFAULT) \(|\bWITHOUT OVERLAPS|\bPERIOD )`)
+	checkOptions      = regexp.MustCompile(`( NO INHERIT| NOT VALID| NOT ENFORCED)+$`)
+)
+
 var actions = map[string]string{"a": "", "r": "restrict", "c": "cascade", "n": "set null", "d": "set default", "": "", " ": ""}
 
 // readConstraints leaves out the references to single partitions that the
@@ -415,34 +436,40 @@ func (r *reader) readConstraints(ctx context.Context) error {
 			k.confupdtype::text, k.confdeltype::text, coalesce(pg_get_expr(k.conbin, k.conrelid), ''),
 			ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(n, i) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.n ORDER BY u.i),
 			ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(n, i) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.n ORDER BY u.i),
-			k.condeferrable
+			k.condeferrable, pg_get_constraintdef(k.oid, true), coalesce(ic.reloptions IS NOT NULL, false)
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN pg_class f ON f.oid = k.confrelid LEFT JOIN pg_namespace fn ON fn.oid = f.relnamespace
+		LEFT JOIN pg_class ic ON ic.oid = k.conindid AND k.contype IN ('p', 'u')
 		WHERE n.nspname = ANY($1) AND k.contype IN ('p', 'u', 'f', 'c') AND (k.conparentid = 0 OR k.contype <> 'f')
 		ORDER BY k.conrelid, k.conname`, func(row pgx.Rows) error {
 		var id uint32
 		var name, kind, schema, table, onUpdate, onDelete, expr string
 		var columns, target []string
-		var deferrable bool
-		if err := row.Scan(&id, &name, &kind, &schema, &table, &onUpdate, &onDelete, &expr, &columns, &target, &deferrable); err != nil {
+		var definition string
+		var deferrable, stored bool
+		if err := row.Scan(&id, &name, &kind, &schema, &table, &onUpdate, &onDelete, &expr, &columns, &target, &deferrable, &definition, &stored); err != nil {
 			return err
 		}
 		t := r.table(id)
 		if t == nil {
 			return nil
 		}
+		special := ""
+		if stored || specialConstraint.MatchString(definition) {
+			special = definition
+		}
 		switch kind {
 		case "p":
-			t.PrimaryKey = &catalog.Key{Name: name, Columns: columns, Deferrable: deferrable}
+			t.PrimaryKey = &catalog.Key{Name: name, Columns: columns, Deferrable: deferrable, Definition: special}
 		case "u":
-			t.Uniques = append(t.Uniques, catalog.Key{Name: name, Columns: columns, Deferrable: deferrable})
+			t.Uniques = append(t.Uniques, catalog.Key{Name: name, Columns: columns, Deferrable: deferrable, Definition: special})
 		case "f":
 			t.References = append(t.References, catalog.Reference{
 				Name: name, Columns: columns, Schema: schema, Table: table, Target: target,
-				OnUpdate: actions[onUpdate], OnDelete: actions[onDelete], Deferrable: deferrable,
+				OnUpdate: actions[onUpdate], OnDelete: actions[onDelete], Deferrable: deferrable, Definition: special,
 			})
 		case "c":
-			t.Checks = append(t.Checks, catalog.Check{Name: name, Expr: expr})
+			t.Checks = append(t.Checks, catalog.Check{Name: name, Expr: expr, Options: strings.TrimSpace(checkOptions.FindString(definition))})
 		}
 		return nil
 	})
@@ -458,10 +485,13 @@ func (r *reader) readIndexes(ctx context.Context) error {
 				WHERE u.i <= i.indnkeyatts ORDER BY u.i),
 			CASE WHEN i.indnatts > i.indnkeyatts OR EXISTS (SELECT 1 FROM unnest(i.indoption::int2[]) o WHERE o <> 0)
 				OR EXISTS (SELECT 1 FROM unnest(i.indclass::oid[]) o JOIN pg_opclass c ON c.oid = o WHERE NOT c.opcdefault)
-				THEN pg_get_indexdef(i.indexrelid) ELSE '' END
+				OR EXISTS (SELECT 1 FROM unnest(i.indkey::int2[], i.indcollation::oid[]) o(n, l) JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = o.n WHERE o.l <> 0 AND o.l <> a.attcollation)
+				OR EXISTS (SELECT 1 FROM pg_attribute a WHERE a.attrelid = i.indexrelid AND a.attoptions IS NOT NULL)
+				OR ic.reloptions IS NOT NULL OR ic.reltablespace <> 0 OR coalesce((to_jsonb(i) ->> 'indnullsnotdistinct')::boolean, false)
+				THEN pg_get_indexdef(i.indexrelid, 0, true) ELSE '' END
 		FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		JOIN pg_class ic ON ic.oid = i.indexrelid JOIN pg_am am ON am.oid = ic.relam
-		WHERE n.nspname = ANY($1) AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u'))
+		WHERE n.nspname = ANY($1) AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x'))
 		ORDER BY i.indrelid, ic.relname`, func(row pgx.Rows) error {
 		var id uint32
 		var in catalog.Index
@@ -473,7 +503,7 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		switch {
 		case t == nil:
 		case in.Unique && in.Where == "" && !expressions:
-			t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns, Index: true})
+			t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns, Index: true, Definition: in.Definition})
 		default:
 			t.Indexes = append(t.Indexes, in)
 		}
@@ -483,8 +513,8 @@ func (r *reader) readIndexes(ctx context.Context) error {
 
 var volatilities = map[string]string{"i": "immutable", "s": "stable", "v": "volatile"}
 
-// readRoutines leaves out what extensions and range types bring, aggregates
-// and triggers.
+// readRoutines leaves out what extensions and range types bring, and
+// aggregates.
 func (r *reader) readRoutines(ctx context.Context) error {
 	modes := map[string]string{"i": "", "o": "out", "b": "inout", "v": "variadic", "t": "table"}
 	return r.each(ctx, "routines", `
@@ -494,7 +524,7 @@ func (r *reader) readRoutines(ctx context.Context) error {
 			ARRAY(SELECT format_type(u.t, NULL) FROM unnest(coalesce(p.proallargtypes, p.proargtypes::oid[])) WITH ORDINALITY u(t, i) ORDER BY u.i),
 			pg_get_functiondef(p.oid)
 		FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-		WHERE n.nspname = ANY($1) AND p.prokind IN ('f', 'p') AND p.prorettype <> 'trigger'::regtype
+		WHERE n.nspname = ANY($1) AND p.prokind IN ('f', 'p')
 			AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype IN ('e', 'i'))`, func(row pgx.Rows) error {
 		var f catalog.Routine
 		var kind, volatility string

@@ -194,6 +194,10 @@ func blankShell(source string) string {
 
 var versioned = regexp.MustCompile(`^/\*(M?!)\d*`)
 
+// existsClause is what only MariaDB reads, so that a script may be run again. It
+// says nothing of the schema.
+var existsClause = regexp.MustCompile(`^/\*M!\d* IF (NOT )?EXISTS \*/`)
+
 // openVersioned puts spaces over the signs of comments that MySQL and MariaDB
 // execute, /*!40101 … */, so that what stands in them counts.
 func openVersioned(source string) string {
@@ -203,6 +207,13 @@ func openVersioned(source string) string {
 	out := []byte(source)
 	for at := 0; at < len(source); {
 		m := versioned.FindString(source[at:])
+		if clause := existsClause.FindString(source[at:]); clause != "" {
+			for i := range clause {
+				out[at+i] = ' '
+			}
+			at += len(clause)
+			continue
+		}
 		if m == "" {
 			t := next(source, at, MySQL)
 			if t.Kind == Sign && strings.HasPrefix(source[at:], "*/") {

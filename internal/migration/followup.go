@@ -1,0 +1,81 @@
+package migration
+
+import (
+	"regexp"
+	"strings"
+
+	"widegate/internal/catalog"
+)
+
+// routineHead is the head of a statement that makes a routine, a trigger or an
+// event.
+var routineHead = regexp.MustCompile(`(?is)^\s*CREATE\s+(?:OR\s+REPLACE\s+)?(?:/\*.*?\*/\s*)?(?:DEFINER\s*=\s*\S+\s+)?(?:FUNCTION|PROCEDURE|TRIGGER|EVENT)\b`)
+
+// followUp says in the head of the script which texts stay as they are although
+// they name something that is renamed or gone: the engine does not follow into
+// the bodies of routines, and nor does the script.
+func (d *draft) followUp() {
+	var changed []string
+	for _, r := range d.renames {
+		_, name := catalog.Split(r.From)
+		changed = append(changed, name)
+	}
+	for _, t := range d.gone() {
+		changed = append(changed, t.Name)
+	}
+	for _, p := range d.all {
+		for _, c := range p.dropped {
+			if now, ok := p.now.Column(c.Name); !ok || now == nil {
+				changed = append(changed, c.Name)
+			}
+		}
+	}
+	mentioned := func(text string) []string {
+		var list []string
+		for _, name := range changed {
+			if mentions(text, name) {
+				list = append(list, name)
+			}
+		}
+		return list
+	}
+	for _, r := range d.after.Routines {
+		for _, was := range d.at.Routines {
+			if was.Signature() == r.Signature() && catalog.SameText(was.Definition, r.Definition) {
+				if names := mentioned(body(r.Definition)); len(names) > 0 {
+					d.note("the %s %s stays as it is and may name what is renamed or gone: %s. Look at its text", r.Kind, r.Signature(), strings.Join(names, ", "))
+				}
+			}
+		}
+	}
+	if d.engine == catalog.MySQL {
+		for _, p := range d.all {
+			for _, t := range p.now.Triggers {
+				if names := mentioned(t.Definition); len(names) > 0 && p.hasTrigger(t) {
+					d.note("the trigger %s of %s stays as it is and may name what is renamed or gone: %s. Look at its text", t.Name, p.now.FullName(), strings.Join(names, ", "))
+				}
+			}
+		}
+	}
+	if d.engine != catalog.SQLite && !d.at.Complete {
+		d.note("triggers, rights, policies and storage options are not known, since both schemas were read from scripts or records; the script leaves them alone")
+	}
+}
+
+// hasTrigger reports whether a trigger reads the same before and after.
+func (p *pair) hasTrigger(t catalog.Trigger) bool {
+	for _, was := range p.old.Triggers {
+		if was.Name == t.Name && catalog.SameText(was.Definition, t.Definition) {
+			return true
+		}
+	}
+	return false
+}
+
+// body is the part of a routine's statement behind its head.
+func body(definition string) string {
+	if i := strings.Index(definition, "$"); i >= 0 {
+		return definition[i:]
+	}
+	return definition
+}
