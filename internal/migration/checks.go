@@ -2,6 +2,7 @@ package migration
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -64,7 +65,8 @@ func (f former) notNull(column string) Check {
 
 // unique checks columns whose values must differ from row to row. A column that
 // is new has the same value in all rows.
-func (f former) unique(columns []string, where string, nullsToo bool, what string) []Check {
+func (f former) unique(columns []string, where, definition, what string) []Check {
+	nullsToo := strings.Contains(definition, "NULLS NOT DISTINCT")
 	var terms, known, filters []string
 	for _, c := range columns {
 		if strings.HasPrefix(c, "(") {
@@ -98,11 +100,41 @@ func (f former) unique(columns []string, where string, nullsToo bool, what strin
 		check.List = "SELECT *" + from
 		return []Check{check}
 	}
+	if of := indexTerms(definition); f.engine == catalog.SQLite && of != "" && !slices.ContainsFunc(columns, f.p.isAdded) {
+		terms = []string{f.expression(of)}
+	}
 	group := strings.Join(terms, ", ")
 	check.List = fmt.Sprintf("SELECT %s, count(*)%s GROUP BY %s HAVING count(*) > 1", group, from, group)
 	check.Count = fmt.Sprintf("SELECT count(*) FROM (SELECT 1 AS one%s GROUP BY %s HAVING count(*) > 1) x", from, group)
 	return []Check{check}
 }
+
+// indexTerms is what stands between the parentheses of an index, without its
+// directions.
+func indexTerms(definition string) string {
+	m := indexHead.FindStringIndex(definition)
+	if m == nil {
+		return ""
+	}
+	depth, from := 1, m[1]
+	for i := from; i < len(definition); i++ {
+		switch definition[i] {
+		case '(':
+			depth++
+		case ')':
+			depth--
+		}
+		if depth == 0 {
+			return direction.ReplaceAllString(definition[from:i], "")
+		}
+	}
+	return ""
+}
+
+var (
+	indexHead = regexp.MustCompile("(?is)^\\s*CREATE\\s+UNIQUE\\s+INDEX\\b.*?\\bON\\s+(?:\"(?:[^\"]|\"\")*\"|\\[[^\\]]*\\]|`[^`]*`|[^\\s(]+)\\s*\\(")
+	direction = regexp.MustCompile(`(?i)\s+(ASC|DESC)\b`)
+)
 
 func (f former) computes(column string) bool {
 	c, ok := f.p.now.Column(column)
@@ -232,7 +264,7 @@ func replaceColumn(engine, expr, column, with string) string {
 func (d *draft) rowChecks(p *pair) {
 	f := d.former(p)
 	key := func(k catalog.Key, what string) {
-		d.check(f.unique(k.Columns, "", strings.Contains(k.Definition, "NULLS NOT DISTINCT"), what)...)
+		d.check(f.unique(k.Columns, "", k.Definition, what)...)
 	}
 	if p.keyChanged && p.now.PrimaryKey != nil {
 		for _, c := range p.now.PrimaryKey.Columns {
@@ -257,8 +289,8 @@ func (d *draft) rowChecks(p *pair) {
 		key(*p.now.PrimaryKey, "the primary key")
 	}
 	for _, in := range p.addIndexes {
-		if in.Unique && !slices.Contains(in.Columns, "(expression)") {
-			d.check(f.unique(in.Columns, in.Where, strings.Contains(in.Definition, "NULLS NOT DISTINCT"), "the unique index "+in.Name)...)
+		if in.Unique && (!slices.Contains(in.Columns, "(expression)") || indexTerms(in.Definition) != "") {
+			d.check(f.unique(in.Columns, in.Where, in.Definition, "the unique index "+in.Name)...)
 		}
 	}
 	for _, r := range p.addReferences {

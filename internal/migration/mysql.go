@@ -89,23 +89,19 @@ func (d *mysql) makeView(v *catalog.Table) {
 // begin sets what the script relies on, and remembers what was set.
 func (d *mysql) begin() {
 	d.script.session.begin = []string{
-		"SET @widegate_stop = 0, @widegate_sql_mode = @@sql_mode, @widegate_time_zone = @@time_zone, @widegate_foreign_key_checks = @@foreign_key_checks, @widegate_unique_checks = @@unique_checks, @widegate_autocommit = @@autocommit,\n    @widegate_client = @@character_set_client, @widegate_results = @@character_set_results, @widegate_collation = @@collation_connection",
+		"SET @widegate_sql_mode = @@sql_mode, @widegate_time_zone = @@time_zone, @widegate_foreign_key_checks = @@foreign_key_checks, @widegate_unique_checks = @@unique_checks, @widegate_autocommit = @@autocommit,\n    @widegate_client = @@character_set_client, @widegate_results = @@character_set_results, @widegate_collation = @@collation_connection",
 		"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 1, unique_checks = 1, autocommit = 1",
 		"SET NAMES utf8mb4",
 	}
-	d.script.session.ready = []string{fmt.Sprintf("SET SESSION %s = @widegate_stop", readOnly)}
 	d.script.session.end = []string{
 		"SET SESSION TRANSACTION READ WRITE",
 		"SET SESSION sql_mode = @widegate_sql_mode, time_zone = @widegate_time_zone, foreign_key_checks = @widegate_foreign_key_checks, unique_checks = @widegate_unique_checks, autocommit = @widegate_autocommit,\n    character_set_client = @widegate_client, character_set_results = @widegate_results, collation_connection = @widegate_collation",
 	}
 }
 
-// readOnly is the setting under which a session changes nothing. The two engines
-// call it differently.
-const readOnly = "/*M! tx_read_only */ /*!50720 transaction_read_only */"
-
 // stopAfterError lets a session that has seen an error change nothing any more.
-const stopAfterError = "SET SESSION " + readOnly + " = (@widegate_stop := @widegate_stop OR @@error_count > 0)"
+// It must not depend on comments, which some programs take out.
+var stopAfterError = onlyIf("@@error_count > 0", "SET SESSION TRANSACTION READ ONLY")
 
 // myDialect is how MySQL and MariaDB test and stop.
 type myDialect struct{}
@@ -114,10 +110,12 @@ func (myDialect) guard(statement string) []string {
 	if strings.HasPrefix(statement, "SET @widegate_") || strings.HasPrefix(statement, "PREPARE widegate ") {
 		return nil // if it fails, what executes it does too
 	}
-	return []string{stopAfterError}
+	return stopAfterError
 }
 
-func (myDialect) stop(decide string) string { return decide + " " + stopAfterError + ";" }
+func (myDialect) stop(decide string) string {
+	return decide + "\n" + strings.Join(stopAfterError, "; ") + ";"
+}
 
 // check counts the faults where the columns in question are there: a script that
 // is run again may have renamed them. The message is a column that is not there,
@@ -137,15 +135,14 @@ func (myDialect) check(_ int, c Check) []string {
 	if runes := []rune(message + fault); len(runes) > 180 {
 		fault = string([]rune(fault)[:max(20, 180-len([]rune(message)))]) + "..."
 	}
-	return []string{
+	return append([]string{
 		"SET @widegate_rows = NULL",
 		fmt.Sprintf("SET @widegate_do = if(%s, %s, 'SET @widegate_rows = 0')", there, literal(catalog.MySQL, count)),
 		"PREPARE widegate FROM @widegate_do",
 		"EXECUTE widegate",
 		fmt.Sprintf("SET @widegate_do = if(@widegate_rows = 0, 'DO 0', concat(%s, coalesce(@widegate_rows, '?'), %s))", literal(catalog.MySQL, "SELECT `"+message), literal(catalog.MySQL, fault+"`")),
 		"PREPARE widegate FROM @widegate_do",
-		stopAfterError,
-	}
+	}, stopAfterError...)
 }
 
 // present is a condition that holds while a table has some columns.
@@ -661,7 +658,7 @@ func (d *mysql) checkAgain(p *pair, a alteration) []string {
 	c := d.myConversion(a, d.name(a.now.Name))
 	list := myDialect{}.check(0, Check{Place: p.now.FullName() + "." + a.now.Name, Fault: "values do not fit into " + a.now.Declared,
 		Count: fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", d.tableOf(p.now), c.condition), List: fmt.Sprintf("SELECT * FROM %s WHERE %s", d.tableOf(p.now), c.condition)})
-	return list[:len(list)-1]
+	return list[:len(list)-len(stopAfterError)]
 }
 
 // anchoredChecks are for times that a timestamp does not hold.

@@ -377,28 +377,45 @@ type database struct {
 
 func open(t *testing.T, engine string) database {
 	t.Helper()
+	address := ""
 	switch engine {
 	case catalog.Postgres:
-		address := testdb.Postgres(t)
-		db, err := sql.Open("pgx", address+"?default_query_exec_mode=exec")
-		require.NoError(t, err)
-		t.Cleanup(func() { db.Close() })
-		return database{connect(t, db), address, nil}
+		address = testdb.Postgres(t)
 	case catalog.MySQL:
-		address := testdb.MySQL(t)
+		address = testdb.MySQL(t)
+	default:
+		address = "sqlite:" + filepath.Join(t.TempDir(), "bees.db")
+	}
+	return database{connect(t, connectTo(t, engine, address, false)), address, nil}
+}
+
+// connectTo opens a database; several statements at once are for those who want
+// them.
+func connectTo(t *testing.T, engine, address string, several bool) *sql.DB {
+	t.Helper()
+	var db *sql.DB
+	var err error
+	switch engine {
+	case catalog.Postgres:
+		mode := "exec"
+		if several {
+			mode = "simple_protocol"
+		}
+		db, err = sql.Open("pgx", address+"?default_query_exec_mode="+mode)
+	case catalog.MySQL:
 		config, err := gatemysql.ParseURL(address)
 		require.NoError(t, err)
+		config.MultiStatements = several
+		config.Logger = &driver.NopLogger{}
 		connector, err := driver.NewConnector(config)
 		require.NoError(t, err)
-		db := sql.OpenDB(connector)
-		t.Cleanup(func() { db.Close() })
-		return database{connect(t, db), address, nil}
+		db = sql.OpenDB(connector)
+	default:
+		db, err = sql.Open("sqlite", "file:"+url.PathEscape(strings.TrimPrefix(address, "sqlite:"))+"?_pragma=foreign_keys(1)&_pragma=busy_timeout(2000)")
 	}
-	file := filepath.Join(t.TempDir(), "bees.db")
-	db, err := sql.Open("sqlite", "file:"+url.PathEscape(file)+"?_pragma=foreign_keys(1)")
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	return database{connect(t, db), "sqlite:" + file, nil}
+	return db
 }
 
 func connect(t *testing.T, db *sql.DB) *sql.Conn {

@@ -152,7 +152,7 @@ func (liteDialect) guard(string) []string { return nil }
 func (liteDialect) stop(decide string) string {
 	var n int
 	fmt.Sscanf(decide, "DECIDE %d", &n)
-	return fmt.Sprintf("%s INSERT INTO widegate_open VALUES (%d);", decide, n)
+	return fmt.Sprintf("INSERT INTO widegate_open VALUES (%d); %s", n, decide)
 }
 
 func (liteDialect) check(n int, c Check) []string {

@@ -31,6 +31,7 @@ type line struct {
 	sql     string
 	open    *Decision
 	spaced  bool // an empty line stands before it
+	joined  bool // it stands on the line of the one before it
 }
 
 // lines are the script from its first statement to its last.
@@ -49,7 +50,7 @@ func (s *Script) lines() []line {
 	for i, c := range s.checks() {
 		list = append(list, line{comment: c.comment(), spaced: true})
 		for _, statement := range e.check(i+1, c) {
-			list = append(list, line{sql: statement})
+			list = append(list, line{sql: statement, joined: joins(statement)})
 		}
 	}
 	plain(s.session.ready)
@@ -88,12 +89,17 @@ func (s *Script) stepLines(e dialect, step Step) []line {
 		list = append(list, line{comment: fmt.Sprintf("Decision %d: %s Taken: %s.", d.Number, d.Question, p.Title)})
 	}
 	for _, statement := range step.statements() {
-		list = append(list, line{sql: statement})
+		list = append(list, line{sql: statement, joined: joins(statement)})
 		for _, guard := range e.guard(statement) {
-			list = append(list, line{sql: guard})
+			list = append(list, line{sql: guard, joined: joins(guard)})
 		}
 	}
 	return list
+}
+
+// joins reports whether a statement only carries on the one before it.
+func joins(statement string) bool {
+	return statement == "PREPARE widegate FROM @widegate_do" || statement == "EXECUTE widegate"
 }
 
 // dialect is how an engine tests and stops.
@@ -130,9 +136,9 @@ func (s *Script) Text(title string) []byte {
 		delimiter = l.write(&b, s.Engine, delimiter)
 	}
 	if delimiter != ";" {
-		b.WriteString("DELIMITER ;\n")
+		b.WriteString("\nDELIMITER ;")
 	}
-	return []byte(b.String())
+	return []byte(b.String() + "\n")
 }
 
 // write writes a line. The client of MySQL needs another delimiter for a
@@ -142,26 +148,37 @@ func (l line) write(b *strings.Builder, engine, delimiter string) string {
 		b.WriteString("\n")
 	}
 	if l.comment != "" {
+		b.WriteString("\n")
 		comment(b, l.comment)
 	}
 	if l.open != nil {
+		b.WriteString("\n")
 		l.open.write(b)
 	}
-	if l.raw != "" {
-		b.WriteString(l.raw + "\n")
-	}
-	if l.sql == "" {
-		return delimiter
-	}
 	text := strings.TrimRight(strings.TrimSpace(l.sql), ";")
-	want := ";"
-	if engine == catalog.MySQL && hasBody(text) {
-		want = "$$"
+	want := delimiter
+	if text != "" {
+		want = ";"
+		if engine == catalog.MySQL && hasBody(text) {
+			want = "$$"
+		}
+	}
+	switch {
+	case l.raw == "" && text == "":
+		return delimiter
+	case l.comment != "" || l.open != nil:
+	case l.joined && want == delimiter:
+		b.WriteString(" ")
+	default:
+		b.WriteString("\n")
 	}
 	if want != delimiter {
 		b.WriteString("DELIMITER " + want + "\n")
 	}
-	b.WriteString(text + want + "\n")
+	b.WriteString(l.raw)
+	if text != "" {
+		b.WriteString(text + want)
+	}
 	return want
 }
 

@@ -253,7 +253,7 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 // undecided finds a place in a drafted migration that nobody has filled in.
 func undecided(files []*script.File, d script.Dialect) error {
 	for _, f := range files {
-		if !strings.Contains(f.Text, "\nDECIDE ") {
+		if !strings.Contains(f.Text, "DECIDE ") {
 			continue
 		}
 		for _, statement := range script.Split(f, d) {

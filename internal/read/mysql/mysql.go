@@ -43,7 +43,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	defer db.Close()
 	r := &reader{progress: progress, db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: slices.Clone(schemas)}, own: config.DBName, tables: map[string]int{}, viewFaults: map[string]string{}}
 	for _, step := range []func(context.Context) error{
-		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines,
+		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines, r.readTriggers, r.readExtras,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
@@ -240,6 +240,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 		}
 		c.Type = TypeOf(strings.ToLower(dataType), c.Declared, size, precision, scale)
 		c.Stored = strings.Contains(strings.ToUpper(extra), "STORED GENERATED")
+		c.Invisible = strings.Contains(strings.ToUpper(extra), "INVISIBLE")
 		if m := onUpdate.FindStringSubmatch(extra); m != nil {
 			c.OnUpdate = strings.ToLower(m[1])
 		}

@@ -468,6 +468,9 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		t := r.table(tables[i])
 		if in.Unique && !in.partial && !in.expression {
 			key := catalog.Key{Name: in.Name, Columns: in.Columns, Index: in.origin == "c"}
+			if key.Index {
+				key.Definition = in.Definition
+			}
 			if in.origin == "u" {
 				key.Name = r.created[t.Name].uniqueNames[strings.ToLower(strings.Join(in.Columns, ","))]
 			}
@@ -511,20 +514,30 @@ func partialCondition(text string) string {
 // estimateChunk is how many tables one statement estimates.
 const estimateChunk = 200
 
+// rowNumber is a name of the row's number that no column has taken.
+func rowNumber(t *catalog.Table) string {
+	for _, name := range []string{"_rowid_", "rowid", "oid"} {
+		if !slices.ContainsFunc(t.Columns, func(c catalog.Column) bool { return strings.EqualFold(c.Name, name) }) {
+			return name
+		}
+	}
+	return ""
+}
+
 // estimateRows takes the largest row number for the number of rows, which
 // costs next to nothing. Tables without row numbers stay without an estimate.
 func (r *reader) estimateRows(ctx context.Context) error {
 	var names []string
 	for _, t := range r.catalog.Tables {
-		if t.Kind == catalog.BaseTable && !r.created[t.Name].withoutRowID && !r.created[t.Name].virtual {
+		if t.Kind == catalog.BaseTable && !r.created[t.Name].withoutRowID && !r.created[t.Name].virtual && rowNumber(&t) != "" {
 			names = append(names, t.Name)
 		}
 	}
 	for part := range slices.Chunk(names, estimateChunk) {
 		selects := make([]string, len(part))
 		for i, name := range part {
-			selects[i] = fmt.Sprintf(`SELECT '%s', (SELECT coalesce(max(_rowid_), 0) FROM "%s")`,
-				strings.ReplaceAll(name, "'", "''"), strings.ReplaceAll(name, `"`, `""`))
+			selects[i] = fmt.Sprintf(`SELECT '%s', (SELECT coalesce(max(%s), 0) FROM "%s")`,
+				strings.ReplaceAll(name, "'", "''"), rowNumber(r.table(name)), strings.ReplaceAll(name, `"`, `""`))
 		}
 		err := r.each(ctx, strings.Join(selects, " UNION ALL "), func(row *sql.Rows) error {
 			var name string
