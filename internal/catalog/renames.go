@@ -401,6 +401,9 @@ type finder struct {
 	before, after *Catalog
 	given, found  []Rename
 	alike         Alike
+
+	columnCounts map[string]int
+	siblings     map[[2]string]int // how many tables lost the one column and gained the other
 }
 
 // pair is a thing that is gone and one that is new.
@@ -466,37 +469,104 @@ func (f *finder) tablePairs() []pair {
 			if _, there := f.before.Table(now.Schema, now.Name); there || now.IsView() != old.IsView() {
 				continue
 			}
-			score, why := tableLikeness(old, now)
+			score, why := f.tableLikeness(old, now)
 			pairs = append(pairs, pair{from: old.FullName(), to: now.FullName(), score: score, why: why})
 		}
 	}
 	return pairs
 }
 
-// tableLikeness weighs the columns most; a table that only moved to another
-// schema needs fewer of them.
-func tableLikeness(old, now *Table) (float64, string) {
-	same := 0
+// tableLikeness weighs the columns that few tables have: that two tables have an
+// id, a name and a time says little.
+func (f *finder) tableLikeness(old, now *Table) (float64, string) {
+	same, own, ownSame := 0, 0, 0
 	for i := range old.Columns {
-		if c, ok := now.Column(old.Columns[i].Name); ok && c.Type.Kind == old.Columns[i].Type.Kind {
+		was := &old.Columns[i]
+		c, ok := now.Column(was.Name)
+		ok = ok && sameFamily(was.Type, c.Type)
+		if ok {
 			same++
+		}
+		if !f.common(was.Name) {
+			own++
+			if ok {
+				ownSame++
+			}
+		}
+	}
+	for i := range now.Columns {
+		if _, there := old.Column(now.Columns[i].Name); !there && !f.common(now.Columns[i].Name) {
+			own++
 		}
 	}
 	columns := ratio(2*same, len(old.Columns)+len(now.Columns))
-	names := nameLikeness(old.Name, now.Name)
-	keys := 0.0
-	if keyText(old.PrimaryKey) == keyText(now.PrimaryKey) {
-		keys = 1
-	}
-	references := ratio(2*common(referenceTexts(old), referenceTexts(now)), len(old.References)+len(now.References))
-	if len(old.References)+len(now.References) == 0 {
-		references = columns
+	rare := ratio(ownSame, own)
+	if own == 0 {
+		rare = 0.5
 	}
 	why := fmt.Sprintf("%d of %d columns are the same", same, len(old.Columns))
-	if old.Name == now.Name {
-		why = "the same name in another schema, " + why
+	related := relatedNames(old.Name, now.Name)
+	moved := old.Name == now.Name
+	followed := f.referencesFollow(old, now)
+	score := 0.55*columns + 0.15*rare
+	switch {
+	case moved && columns >= 0.6:
+		return 0.95, "the same name in another schema, " + why
+	case keyText(old.PrimaryKey) != keyText(now.PrimaryKey):
+		score -= 0.2
+	case columns >= 0.6 && related && (rare >= 0.5 || followed):
+		return 0.92, why + ", and the names are related"
+	case columns >= 0.6 && followed:
+		return 0.92, why + ", and what referred to the one refers to the other"
+	case columns >= 0.8 && ownSame >= 2 && rare >= 0.7:
+		return 0.9, why
+	case columns >= 0.5 && rare >= 0.5 && related:
+		return 0.8, why + ", and the names are related"
 	}
-	return 0.6*columns + 0.2*names + 0.1*keys + 0.1*references, why
+	if related {
+		score += 0.1
+	}
+	return min(score, 0.7), why
+}
+
+// common reports whether many tables have a column of that name.
+func (f *finder) common(column string) bool {
+	if f.columnCounts == nil {
+		f.columnCounts = map[string]int{}
+		for _, t := range f.before.Tables {
+			for _, c := range t.Columns {
+				f.columnCounts[c.Name]++
+			}
+		}
+	}
+	switch column {
+	case "id", "name", "title", "description", "created_at", "updated_at", "deleted_at", "note", "notes", "position", "code", "kind", "type", "status":
+		return true
+	}
+	return f.columnCounts[column] > 1+len(f.before.Tables)/3
+}
+
+// referencesFollow reports whether a table that stays referred to the old one and
+// now refers to the new one by the same column or in the same place.
+func (f *finder) referencesFollow(old, now *Table) bool {
+	for i := range f.before.Tables {
+		t := &f.before.Tables[i]
+		later, ok := f.after.Table(t.Schema, t.Name)
+		if !ok {
+			continue
+		}
+		for _, r := range t.References {
+			if r.Schema != old.Schema || r.Table != old.Name {
+				continue
+			}
+			if slices.ContainsFunc(later.References, func(x Reference) bool {
+				return x.Schema == now.Schema && x.Table == now.Name && (slices.Equal(x.Columns, r.Columns) || later.position(x.Columns) == t.position(r.Columns))
+			}) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func ratio(part, whole int) float64 {
@@ -519,30 +589,45 @@ func common(a, b []string) int {
 // columns finds the renamed columns of a table.
 func (f *finder) columns(moved *Catalog, old, now *Table) {
 	var pairs []pair
-	for i := range old.Columns {
-		was := &old.Columns[i]
-		if _, there := now.Column(was.Name); there {
-			continue
-		}
-		for k := range now.Columns {
-			is := &now.Columns[k]
-			if _, there := old.Column(is.Name); there {
-				continue
+	gone, fresh := onlyColumns(old, now), onlyColumns(now, old)
+	for _, i := range gone {
+		for _, k := range fresh {
+			score, why := f.columnLikeness(old, now, i, k, len(gone), len(fresh))
+			if score > 0 {
+				score, why = f.weighData(old, now, old.Columns[i].Name, now.Columns[k].Name, score, why)
 			}
-			score, why := columnLikeness(old, now, i, k)
-			if score > likeness0 {
-				score, why = f.weighData(old, now, was.Name, is.Name, score, why)
-			}
-			pairs = append(pairs, pair{in: now.FullName(), from: was.Name, to: is.Name, score: score, why: why})
+			pairs = append(pairs, pair{in: now.FullName(), from: old.Columns[i].Name, to: now.Columns[k].Name, score: score, why: why})
 		}
 	}
-	f.things(RenamedColumn, pairs)
+	f.things(RenamedColumn, rivals(pairs))
 }
 
-// likeness0 is the likeness from which on a look at the data is worth its time.
-const likeness0 = 0.3
+// onlyColumns are the places of the columns that only one of two tables has.
+func onlyColumns(t, other *Table) []int {
+	var list []int
+	for i := range t.Columns {
+		if _, there := other.Column(t.Columns[i].Name); !there {
+			list = append(list, i)
+		}
+	}
+	return list
+}
 
-// weighData has the values of two columns count as much as all else.
+// rivals leaves nothing certain that has a rival which is nearly as good.
+func rivals(pairs []pair) []pair {
+	out := slices.Clone(pairs)
+	for i, p := range pairs {
+		for k, q := range pairs {
+			if i != k && (p.from == q.from || p.to == q.to) && p.score >= Likely && q.score >= p.score-0.1 && q.score >= Likely {
+				out[i].score = min(out[i].score, 0.7)
+			}
+		}
+	}
+	return out
+}
+
+// weighData has the values of two columns decide, where they are known: those
+// that have few values in common are two columns, whatever their names say.
 func (f *finder) weighData(old, now *Table, was, is string, score float64, why string) (float64, string) {
 	if f.alike == nil {
 		return score, why
@@ -558,7 +643,16 @@ func (f *finder) weighData(old, now *Table, was, is string, score float64, why s
 	if why != "" {
 		why += ", "
 	}
-	return (score + common) / 2, fmt.Sprintf("%s%.0f %% of the values", why, 100*common)
+	why = fmt.Sprintf("%s%.0f %% of the values", why, 100*common)
+	switch {
+	case common < 0.2:
+		return min(score, 0.3), why
+	case common >= 0.8 && score >= 0.3:
+		return max(score, 0.93), why
+	case common < 0.5:
+		return min(score, 0.7), why
+	}
+	return score, why
 }
 
 // oldName is what a table was called.
@@ -571,54 +665,181 @@ func (f *finder) oldName(full string) string {
 	return full
 }
 
-// columnLikeness weighs type, name, the neighbours' places, and the keys and
-// references that a column is in.
-func columnLikeness(old, now *Table, i, k int) (float64, string) {
+// columnLikeness looks for evidence that a column is called otherwise now. It is
+// certain only where nothing speaks against it and a name, a place, a reference
+// or a comment speaks for it.
+func (f *finder) columnLikeness(old, now *Table, i, k, gone, fresh int) (float64, string) {
 	was, is := &old.Columns[i], &now.Columns[k]
-	var why []string
-	score := 0.3 * nameLikeness(was.Name, is.Name)
-	switch {
-	case was.Declared == is.Declared:
-		score += 0.3
-		why = append(why, "the same type")
-	case was.Type.Kind == is.Type.Kind:
-		score += 0.2
-		why = append(why, "a type of the same kind")
-	default:
-		score -= 0.2
+	if vetoed(old, now, was, is) {
+		return 0, ""
 	}
-	if sameNeighbours(old, now, i, k) {
-		score += 0.2
-		why = append(why, "the same place")
-	}
+	related, rival := relatedNames(was.Name, is.Name), variants(was.Name, is.Name)
+	alone := gone == 1 && fresh == 1
+	place := f.samePlace(old, now, i, k)
+	sibling := f.sibling(was.Name, is.Name) > 1
+	wider := was.Declared == is.Declared || wideningKinds(was.Type, is.Type)
+	same := was.Nullable == is.Nullable && defaultText(was.Default) == defaultText(is.Default)
 	a, b := partsOf(old, was.Name), partsOf(now, is.Name)
-	if maps.Equal(a, b) {
-		score += 0.1
-		if len(a) > 0 {
-			score += 0.1
-			why = append(why, "the same keys and references")
+	parts := len(a) > 0 && maps.Equal(a, b)
+	comment := was.Comment != "" && was.Comment == is.Comment
+	var why []string
+	score := 0.2
+	for _, e := range []struct {
+		holds  bool
+		weight float64
+		text   string
+	}{
+		{was.Declared == is.Declared, 0.15, "the same type"}, {was.Declared != is.Declared && wider, 0.1, "a wider type"}, {related, 0.3, "names that are related"},
+		{place == between, 0.25, "the same place"}, {place == atEnd, 0.1, "the same place"}, {sibling, 0.3, "the same rename in another table"}, {parts, 0.25, "the same keys and references"},
+		{comment, 0.35, "the same comment"}, {alone, 0.05, ""}, {same, 0.05, ""},
+	} {
+		if e.holds {
+			score += e.weight
+			if e.text != "" {
+				why = append(why, e.text)
+			}
 		}
 	}
-	if was.Nullable == is.Nullable && defaultText(was.Default) == defaultText(is.Default) {
-		score += 0.1
+	sure := wider && !rival && (comment || sibling && (alone || place != elsewhere || related) || related && (alone || place != elsewhere || parts || onlyRelated(old, now, was.Name, is.Name)) || place == between && same && (was.Declared == is.Declared) || parts && place != elsewhere)
+	switch {
+	case sure:
+		return min(max(score, 0.8), 0.97), strings.Join(why, ", ")
+	case rival:
+		return min(score, 0.55), strings.Join(why, ", ")
 	}
-	if was.Comment != "" && was.Comment == is.Comment {
-		score += 0.2
-		why = append(why, "the same comment")
-	}
-	return min(score, 0.99), strings.Join(why, ", ")
+	return min(score, 0.7), strings.Join(why, ", ")
 }
 
-// sameNeighbours reports whether the columns stand behind, or in front of, the
-// same one.
-func sameNeighbours(old, now *Table, i, k int) bool {
+// onlyRelated reports whether no other column that went or came has a name that
+// is related to one of the two.
+func onlyRelated(old, now *Table, was, is string) bool {
+	for _, k := range onlyColumns(now, old) {
+		if name := now.Columns[k].Name; name != is && relatedNames(was, name) {
+			return false
+		}
+	}
+	for _, i := range onlyColumns(old, now) {
+		if name := old.Columns[i].Name; name != was && relatedNames(name, is) {
+			return false
+		}
+	}
+	return true
+}
+
+// vetoed reports whether something speaks against a rename: another family of
+// types, another role in keys, references or computing, another meaning.
+func vetoed(old, now *Table, was, is *Column) bool {
+	numbered := func(c *Column) bool { return c.Default != nil && c.Default.Kind == Identity }
+	inKey := func(t *Table, name string) bool {
+		return t.PrimaryKey != nil && slices.Contains(t.PrimaryKey.Columns, name)
+	}
+	if !sameFamily(was.Type, is.Type) || (was.Generated == "") != (is.Generated == "") || numbered(was) != numbered(is) || inKey(old, was.Name) != inKey(now, is.Name) {
+		return true
+	}
+	a, b := targets(old, was.Name), targets(now, is.Name)
+	return len(a)+len(b) > 0 && !slices.Equal(a, b) || opposed(was.Name, is.Name)
+}
+
+// targets are the tables that a column refers to.
+func targets(t *Table, column string) []string {
+	var list []string
+	for _, r := range t.References {
+		if slices.Contains(r.Columns, column) {
+			list = append(list, Qualify(r.Schema, r.Table))
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// sameFamily reports whether two types hold the same kind of values.
+func sameFamily(a, b Type) bool {
+	family := func(k TypeKind) TypeKind {
+		switch k {
+		case Float, Decimal:
+			return Int
+		case Timestamp:
+			return TimestampTZ
+		}
+		return k
+	}
+	return family(a.Kind) == family(b.Kind) && a.Enum == b.Enum
+}
+
+// wideningKinds reports whether a type holds what another one does, and more.
+func wideningKinds(was, is Type) bool {
+	switch {
+	case was.Kind == Int && is.Kind == Int:
+		return is.Bits >= was.Bits && is.Unsigned == was.Unsigned
+	case was.Kind == Text && is.Kind == Text:
+		return is.Size == 0 || was.Size > 0 && is.Size >= was.Size
+	case was.Kind == Decimal && is.Kind == Decimal:
+		return is.Precision == 0 || was.Precision > 0 && is.Scale >= was.Scale && is.Precision-is.Scale >= was.Precision-was.Scale
+	case was.Kind == Int && is.Kind == Decimal:
+		return is.Precision == 0 || is.Precision-is.Scale >= 10
+	case was.Kind == Float && is.Kind == Float:
+		return is.Bits >= was.Bits
+	}
+	return was.Kind == is.Kind && was.Kind != Other && was.Kind != Int && was.Kind != Text && was.Kind != Decimal && was.Kind != Float
+}
+
+// standing says where a column stands among those that stay.
+type standing int
+
+const (
+	elsewhere standing = iota
+	atEnd              // behind the same column, and last
+	between            // behind the same column and in front of the same one
+)
+
+// samePlace compares the neighbours of two columns. A column that was added
+// stands at the end, so only one between the same neighbours says much.
+func (f *finder) samePlace(old, now *Table, i, k int) standing {
 	name := func(t *Table, i int) string {
-		if i < 0 || i >= len(t.Columns) {
+		if i < 0 {
 			return ""
 		}
 		return t.Columns[i].Name
 	}
-	return name(old, i-1) == name(now, k-1) || name(old, i+1) != "" && name(old, i+1) == name(now, k+1)
+	renamed := func(was, is string) bool {
+		return was == is || slices.ContainsFunc(f.found, func(r Rename) bool {
+			return r.Thing == RenamedColumn && r.In == now.FullName() && r.From == was && r.To == is
+		})
+	}
+	if !renamed(name(old, i-1), name(now, k-1)) {
+		return elsewhere
+	}
+	switch last, lastNow := i == len(old.Columns)-1, k == len(now.Columns)-1; {
+	case last && lastNow:
+		return atEnd
+	case last || lastNow || !renamed(name(old, i+1), name(now, k+1)):
+		return elsewhere
+	}
+	return between
+}
+
+// sibling is in how many tables a column of the one name went and one of the
+// other name and the same family came.
+func (f *finder) sibling(was, is string) int {
+	if f.siblings == nil {
+		f.siblings = map[[2]string]int{}
+		moved := f.before.Renamed(f.found)
+		for i := range f.after.Tables {
+			now := &f.after.Tables[i]
+			old, ok := moved.Table(now.Schema, now.Name)
+			if !ok || now.IsView() {
+				continue
+			}
+			for _, a := range onlyColumns(old, now) {
+				for _, b := range onlyColumns(now, old) {
+					if !vetoed(old, now, &old.Columns[a], &now.Columns[b]) {
+						f.siblings[[2]string{old.Columns[a].Name, now.Columns[b].Name}]++
+					}
+				}
+			}
+		}
+	}
+	return f.siblings[[2]string{was, is}]
 }
 
 // partsOf are the keys and references that a column is a part of, without its
@@ -657,7 +878,11 @@ func (f *finder) enumPairs() []pair {
 				continue
 			}
 			labels := ratio(2*common(old.Labels, now.Labels), len(old.Labels)+len(now.Labels))
-			pairs = append(pairs, pair{from: from, to: to, score: 0.75*labels + 0.25*nameLikeness(old.Name, now.Name), why: "the same labels"})
+			score := 0.65*labels + 0.1
+			if labels == 1 || labels >= 0.5 && relatedNames(old.Name, now.Name) {
+				score = 0.9
+			}
+			pairs = append(pairs, pair{from: from, to: to, score: score, why: "the same labels"})
 		}
 	}
 	return pairs
@@ -676,27 +901,20 @@ func (f *finder) labels(old, now Enum) {
 			if slices.Contains(old.Labels, is) {
 				continue
 			}
-			score := 0.6 * nameLikeness(was, is)
-			if i == k && len(old.Labels) == len(now.Labels) {
-				score += 0.3
+			score, why := 0.2, "the same place"
+			related := relatedNames(was, is) && !opposed(was, is)
+			switch inPlace := i == k && len(old.Labels) == len(now.Labels); {
+			case related && inPlace:
+				score, why = 0.9, "nearly the same word in the same place"
+			case related:
+				score, why = 0.7, "nearly the same word"
+			case inPlace:
+				score = 0.55
 			}
-			pairs = append(pairs, pair{in: in, from: was, to: is, score: score, why: "nearly the same word"})
+			pairs = append(pairs, pair{in: in, from: was, to: is, score: score, why: why})
 		}
 	}
 	f.things(RenamedLabel, pairs)
-}
-
-// nameLikeness is from 0 to 1: by the letters that must change, or by the
-// words that two names share.
-func nameLikeness(a, b string) float64 {
-	a, b = strings.ToLower(a), strings.ToLower(b)
-	longest := max(len([]rune(a)), len([]rune(b)))
-	if longest == 0 {
-		return 1
-	}
-	letters := 1 - float64(Distance(a, b))/float64(longest)
-	x, y := strings.Split(a, "_"), strings.Split(b, "_")
-	return max(letters, ratio(2*common(x, y), len(x)+len(y)))
 }
 
 // Distance is the number of insertions, deletions and replacements of characters
