@@ -233,6 +233,7 @@ type Index struct {
 type Trigger struct {
 	Name       string `json:"name"`
 	Definition string `json:"definition"`
+	Session    string `json:"session,omitempty"` // settings that it keeps from the session that made it
 }
 
 // Enum is an enum type.
@@ -286,6 +287,7 @@ type Routine struct {
 	Volatility string     `json:"volatility,omitempty"`
 	Comment    string     `json:"comment,omitempty"`
 	Definition string     `json:"definition,omitempty"` // the statement that makes it
+	Session    string     `json:"session,omitempty"`    // settings that it keeps from the session that made it
 }
 
 // Reads reports whether the routine says that it changes nothing.

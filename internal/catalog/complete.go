@@ -1,7 +1,9 @@
 package catalog
 
 import (
+	"regexp"
 	"slices"
+	"strings"
 )
 
 // Completed returns two schemas in which each knows what the other one does:
@@ -28,7 +30,10 @@ func (c *Catalog) completedBy(other *Catalog) *Catalog {
 		if !ok {
 			continue
 		}
-		t.Triggers, t.Extras = slices.Clone(known.Triggers), slices.Clone(known.Extras)
+		t.Triggers, t.Extras = completeTriggers(known.Triggers, t.Triggers), completeExtras(known.Extras, t.Extras)
+		if t.IsView() && len(t.Options) == 0 && out.Engine == MySQL {
+			t.Options = slices.Clone(known.Options)
+		}
 		t.completeBy(known)
 	}
 	out.Sequences = slices.Clone(out.Sequences)
@@ -40,6 +45,13 @@ func (c *Catalog) completedBy(other *Catalog) *Catalog {
 		}
 	}
 	out.Routines = slices.Clone(out.Routines)
+	for i := range out.Routines {
+		r := &out.Routines[i]
+		k := slices.IndexFunc(other.Routines, func(x Routine) bool { return x.Signature() == r.Signature() })
+		if k >= 0 && SameText(routineBody(r.Definition), routineBody(other.Routines[k].Definition)) {
+			r.Definition, r.Returns, r.Volatility = other.Routines[k].Definition, other.Routines[k].Returns, other.Routines[k].Volatility
+		}
+	}
 	for _, r := range other.Routines {
 		there := slices.ContainsFunc(out.Routines, func(x Routine) bool { return x.Signature() == r.Signature() })
 		if r.ForTriggers() && !there {
@@ -47,6 +59,46 @@ func (c *Catalog) completedBy(other *Catalog) *Catalog {
 		}
 	}
 	return out
+}
+
+// completeTriggers are those that a server knows, and new ones of scripts.
+func completeTriggers(known, more []Trigger) []Trigger {
+	list := slices.Clone(known)
+	for _, t := range more {
+		if !slices.ContainsFunc(known, func(x Trigger) bool { return x.Name == t.Name }) {
+			list = append(list, t)
+		}
+	}
+	return list
+}
+
+// completeExtras are those that a server knows, and of those of scripts the new
+// ones whose names tell them from others.
+func completeExtras(known, more []Extra) []Extra {
+	list := slices.Clone(known)
+	for _, e := range more {
+		named := e.Kind == "policy" || e.Kind == "row security"
+		if named && !slices.ContainsFunc(known, func(x Extra) bool { return x.Kind == e.Kind && x.Name == e.Name }) {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+var bodyTag = regexp.MustCompile(`\$\w*\$`)
+
+// routineBody is the text between the quotes of a routine's definition, or all of
+// it.
+func routineBody(definition string) string {
+	if tag := bodyTag.FindString(definition); tag != "" {
+		_, rest, _ := strings.Cut(definition, tag)
+		body, _, _ := strings.Cut(rest, tag)
+		return body
+	}
+	if i, k := strings.Index(definition, "'"), strings.LastIndex(definition, "'"); i >= 0 && k > i {
+		return strings.ReplaceAll(definition[i+1:k], "''", "'")
+	}
+	return definition
 }
 
 // completeBy takes over what the parts of a table have besides their columns.

@@ -683,7 +683,7 @@ func (f *finder) columnLikeness(old, now *Table, i, k, gone, fresh int) (float64
 	parts := len(a) > 0 && maps.Equal(a, b)
 	comment := was.Comment != "" && was.Comment == is.Comment
 	var why []string
-	score := 0.2
+	score := 0.21
 	for _, e := range []struct {
 		holds  bool
 		weight float64
@@ -691,7 +691,7 @@ func (f *finder) columnLikeness(old, now *Table, i, k, gone, fresh int) (float64
 	}{
 		{was.Declared == is.Declared, 0.15, "the same type"}, {was.Declared != is.Declared && wider, 0.1, "a wider type"}, {related, 0.3, "names that are related"},
 		{place == between, 0.25, "the same place"}, {place == atEnd, 0.1, "the same place"}, {sibling, 0.3, "the same rename in another table"}, {parts, 0.25, "the same keys and references"},
-		{comment, 0.35, "the same comment"}, {alone, 0.05, ""}, {same, 0.05, ""},
+		{comment, 0.35, "the same comment"}, {alone, 0.1, ""}, {same, 0.05, ""},
 	} {
 		if e.holds {
 			score += e.weight

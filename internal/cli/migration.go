@@ -5,8 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,10 +24,12 @@ import (
 // migrationFlags are those of `migration`.
 type migrationFlags struct {
 	schemaFlags
-	decide        []string
-	into, name    string
-	down          bool
-	prove, asJSON bool
+	decide, decideBack []string
+	into, name         string
+	down               bool
+	prove, asJSON      bool
+	script, scriptBack string
+	rowsFrom           string
 }
 
 func (a *app) migrationCommand() *cobra.Command {
@@ -42,8 +47,14 @@ gone, the script has a place marked DECIDE with proposals, and stops there until
 you have filled it in, or taken one: --decide 1=a takes the first proposal of
 place 1, --decide all=a the first of all.
 
---prove makes the old schema in a scratch database, with generated rows, runs the
-script and the way back there, and shows what came out.`,
+A script tests the rows that are there before it changes anything, and is done
+wholly or not at all. It takes over views, triggers, rights and the like; what it
+cannot take over stands in its first lines.
+
+--prove makes the old schema in a scratch database, with generated rows or with
+some of a real database (--rows-from URL), runs the script and the way back there,
+also under unhelpful settings and in the engine's own client, and shows what came
+out. A script whose decisions you filled in is proved by --script FILE.`,
 		Example: `  widegate migration sqlite:bees.db schema.sql
   widegate migration sqlite:bees.db schema.sql --renamed hive.title=name
   widegate migration @main --into migrations --name forages
@@ -53,10 +64,14 @@ script and the way back there, and shows what came out.`,
 	}
 	f.schemaFlags.add(cmd)
 	cmd.Flags().StringArrayVar(&f.decide, "decide", nil, "take a proposal: `PLACE=LETTER`, or all=LETTER")
+	cmd.Flags().StringArrayVar(&f.decideBack, "decide-back", nil, "the same for the script that leads back")
 	cmd.Flags().StringVar(&f.into, "into", "", "write both scripts into this `FOLDER` under the next number")
 	cmd.Flags().StringVar(&f.name, "name", "", "`WORDS` for the names of the files")
 	cmd.Flags().BoolVar(&f.down, "down", false, "print the script that leads back")
 	cmd.Flags().BoolVar(&f.prove, "prove", false, "run it in a scratch database and show what came out")
+	cmd.Flags().StringVar(&f.script, "script", "", "with --prove: run this `FILE`, in which the decisions are filled in")
+	cmd.Flags().StringVar(&f.scriptBack, "script-back", "", "with --prove: the `FILE` that leads back")
+	cmd.Flags().StringVar(&f.rowsFrom, "rows-from", "", "with --prove: take rows from the database at this `URL`, at most 1,000 a table")
 	cmd.Flags().BoolVar(&f.asJSON, "json", false, "print the decisions, or what --prove found, as JSON")
 	return cmd
 }
@@ -64,6 +79,7 @@ script and the way back there, and shows what came out.`,
 func (f *schemaFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.engine, "engine", "", "the dialect of scripts: "+strings.Join(read.Engines, ", "))
 	cmd.Flags().StringVar(&f.scratch, "scratch", "", "the `URL` of a server that may make throw-away databases, to run scripts in")
+	cmd.Flags().StringSliceVar(&f.schemas, "schema", nil, "the `SCHEMAS` to look at; all that hold something when left out")
 	cmd.Flags().StringArrayVar(&f.renamed, "renamed", nil, "what was renamed: `OLD=NEW`, as in hive.title=name; OLD= says that it was dropped")
 }
 
@@ -72,6 +88,16 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
+	decideBack, err := decider(f.decideBack)
+	if err != nil {
+		return err
+	}
+	if f.down && len(f.decideBack) == 0 {
+		decideBack, decide = decide, &proposals{}
+	}
+	if !f.prove && (f.script != "" || f.scriptBack != "" || f.rowsFrom != "") {
+		return usageError{errors.New("--script, --script-back and --rows-from go with --prove")}
+	}
 	if f.down && (f.into != "" || f.prove) {
 		return usageError{errors.New("--down prints the way back; --into writes both ways, --prove tries both")}
 	}
@@ -79,7 +105,7 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
-	there, err := migration.Draft(b.before, b.after, migration.Options{Renames: b.renames, Decide: decide})
+	there, err := migration.Draft(b.before, b.after, migration.Options{Renames: b.renames, Possible: b.possible, Decide: decide.take})
 	if errors.Is(err, migration.ErrSame) {
 		a.say("Nothing to move: %s and %s are the same.", b.from, b.to)
 		return nil
@@ -87,21 +113,26 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
-	back, err := migration.Draft(b.after, b.before, migration.Options{Renames: catalog.Reversed(b.renames)})
+	back, err := migration.Draft(b.after, b.before, migration.Options{Renames: catalog.Reversed(b.renames), Possible: catalog.Reversed(b.possible), Decide: decideBack.take})
 	if err != nil {
+		return err
+	}
+	if err := errors.Join(decide.unused("--decide", there), decideBack.unused(map[bool]string{true: "--decide", false: "--decide-back"}[f.down && len(f.decideBack) == 0], back)); err != nil {
 		return err
 	}
 	switch {
 	case f.prove:
-		return a.prove(ctx, f, b, there)
+		return a.prove(ctx, f, b, there, back)
 	case f.asJSON:
 		err = a.printJSON(map[string]any{"changes": orEmpty(there.Changes), "decisions": decisionsOf(there), "statements": there.Texts()})
 		return errors.Join(err, a.openDecisions(there))
 	case f.into != "":
 		return a.writeMigration(f, b, there, back)
 	case f.down:
-		_, err = a.out.Write(back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from)))
-		return err
+		if _, err = a.out.Write(back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from))); err != nil {
+			return err
+		}
+		return a.openDecisions(back)
 	}
 	if _, err = a.out.Write(there.Text(fmt.Sprintf("From %s to %s.", b.from, b.to))); err != nil {
 		return err
@@ -147,27 +178,64 @@ func decisionsOf(s *migration.Script) []decisionJSON {
 	return list
 }
 
-// decider takes the proposals that flags name.
-func decider(flags []string) (func(d *migration.Decision) int, error) {
-	taken := map[string]int{}
+// proposals are those that flags take, by the number of the place or "all".
+type proposals struct {
+	letters map[string]byte
+	used    map[string]bool
+}
+
+// decider reads the proposals that flags name.
+func decider(flags []string) (*proposals, error) {
+	c := &proposals{letters: map[string]byte{}, used: map[string]bool{}}
 	for _, word := range flags {
 		place, letter, ok := strings.Cut(word, "=")
-		_, err := strconv.Atoi(place)
-		if !ok || len(letter) != 1 || letter[0] < 'a' || letter[0] > 'z' || err != nil && place != "all" {
+		n, err := strconv.Atoi(place)
+		if !ok || len(letter) != 1 || letter[0] < 'a' || letter[0] > 'z' || (err != nil || n < 1) && place != "all" {
 			return nil, usageError{fmt.Errorf("--decide takes PLACE=LETTER, as in 1=a, or all=a, not %q", word)}
 		}
-		taken[place] = int(letter[0] - 'a')
-	}
-	return func(d *migration.Decision) int {
-		choice, ok := taken[strconv.Itoa(d.Number)]
-		if !ok {
-			choice, ok = taken["all"]
+		if err == nil {
+			place = strconv.Itoa(n)
 		}
-		if !ok || choice >= len(d.Proposals) {
+		c.letters[place] = letter[0]
+	}
+	return c, nil
+}
+
+func (c *proposals) take(d *migration.Decision) int {
+	for _, place := range []string{strconv.Itoa(d.Number), "all"} {
+		letter, ok := c.letters[place]
+		if ok && int(letter-'a') < len(d.Proposals) {
+			c.used[place] = true
+			return int(letter - 'a')
+		}
+		if ok {
 			return -1
 		}
-		return choice
-	}, nil
+	}
+	return -1
+}
+
+// unused finds the choices that no place of the script has.
+func (c *proposals) unused(flag string, s *migration.Script) error {
+	for _, place := range slices.Sorted(maps.Keys(c.letters)) {
+		if c.used[place] {
+			continue
+		}
+		word := fmt.Sprintf("%s %s=%c", flag, place, c.letters[place])
+		n, err := strconv.Atoi(place)
+		switch {
+		case err == nil && n <= len(s.Decisions):
+			return usageError{fmt.Errorf("%s: place %d has the proposals a to %c", word, n, 'a'+len(s.Decisions[n-1].Proposals)-1)}
+		case place == "all" && len(s.Decisions) == 0:
+			continue
+		case len(s.Decisions) == 0:
+			return usageError{fmt.Errorf("%s: there is nothing to decide in this script; leave it out", word)}
+		case err == nil:
+			return usageError{fmt.Errorf("%s: the script has only %s to decide", word, count(len(s.Decisions), "place"))}
+		}
+		return usageError{fmt.Errorf("%s: no place has a proposal %c", word, c.letters[place])}
+	}
+	return nil
 }
 
 // writeMigration writes both scripts. A file that is there already is never
@@ -210,21 +278,38 @@ func nameOf(changes []catalog.Change) string {
 	return strings.TrimPrefix(fmt.Sprintf("%s_%s", name, c.Kind), "_")
 }
 
-func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there *migration.Script) error {
+func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there, back *migration.Script) error {
 	url := f.scratch
 	if url == "" && b.project != nil {
 		url = b.project.Database.Scratch
 	}
-	if len(there.Open()) > 0 {
+	v := migration.Proving{Before: b.before, After: b.after, There: there, Back: back, Renames: b.renames, Possible: b.possible}
+	var err error
+	if v.ThereText, err = filledIn(f.script); err != nil {
+		return err
+	}
+	if v.BackText, err = filledIn(f.scriptBack); err != nil {
+		return err
+	}
+	if len(there.Open()) > 0 && v.ThereText == nil {
 		a.showDecisionsOf(there)
 		return a.openDecisions(there)
+	}
+	if f.rowsFrom != "" {
+		source, err := read.Parse([]string{f.rowsFrom}, b.before.Engine)
+		if err != nil {
+			return err
+		}
+		v.Rows = func(ctx context.Context, old *catalog.Catalog, exec func(ctx context.Context, statement string) error) ([]string, error) {
+			return migration.CopyRows(ctx, old, exec, func(ctx context.Context, query string) ([]string, error) { return read.Names(ctx, source, query) })
+		}
 	}
 	report, done := a.progress("proving in a scratch database")
 	report("")
 	within := func(do func(db migration.Database) error) error {
 		return read.InWorkspace(ctx, b.before.Engine, url, func(w read.Workspace) error { return do(w) })
 	}
-	proof, err := migration.Prove(ctx, within, b.before, b.after, there, b.renames)
+	proof, err := migration.Prove(ctx, within, v)
 	done()
 	if err != nil {
 		return err
@@ -239,6 +324,23 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there *mi
 	}
 	return err
 }
+
+// filledIn reads a script in which the decisions are filled in.
+func filledIn(path string) ([]byte, error) {
+	if path == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.New("name the file of a script", "reading the script: %w", err)
+	}
+	if open := waiting.FindString(string(text)); open != "" {
+		return nil, fault.New("fill in the places marked DECIDE, and remove those lines", "%s: the script waits for a decision: %s", path, open)
+	}
+	return text, nil
+}
+
+var waiting = regexp.MustCompile(`(?m)^(INSERT INTO widegate_open VALUES \(\d+\); )?DECIDE [\d, ]+;`)
 
 // showDecisionsOf prints each open place with its proposals.
 func (a *app) showDecisionsOf(s *migration.Script) {
@@ -264,10 +366,18 @@ func (a *app) showProof(p *migration.Proof) {
 	}
 	list.print(a)
 	for _, name := range p.Empty {
-		a.say("  note: no rows could be made up for %s", name)
+		a.say("  note: there are no rows in %s", name)
 	}
+	for _, line := range p.Refused {
+		a.say("  refused: %s", line)
+	}
+	a.say("Run %s.", strings.Join(p.Ways, ", "))
 	if len(p.Differs) == 0 {
-		a.say("The result reads as the new schema, after %s.", count(p.Statements, "statement"))
+		by := ""
+		if p.Dumped {
+			by = ", by the engine's own dump too"
+		}
+		a.say("The result reads as the new schema, after %s%s.", count(p.Statements, "statement"), by)
 	}
 	for _, line := range p.Differs {
 		a.say("  not as the new schema: %s", line)

@@ -32,6 +32,7 @@ type between struct {
 	source        read.Source
 	alike         catalog.Alike // nil where there is no data on one of the sides
 	renames       []catalog.Rename
+	possible      []catalog.Rename // that nobody has settled
 }
 
 // schemaFlags are those of the commands about two schemas.
@@ -39,6 +40,7 @@ type schemaFlags struct {
 	engine  string
 	scratch string
 	renamed []string
+	schemas []string
 }
 
 // twoSchemas reads the schemas that the arguments name, and finds out what was
@@ -121,10 +123,12 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 			source.Scratch = p.Database.Scratch
 		}
 	}
-	if p != nil && (source.Engine == "" || p.Database.Engine == "" || source.Engine == p.Database.Engine) {
-		if source.Schemas, err = present(ctx, source, p.Database.Schemas); err != nil {
-			return nil, "", read.Source{}, err
-		}
+	wanted := f.schemas
+	if p != nil && len(wanted) == 0 && (source.Engine == "" || p.Database.Engine == "" || source.Engine == p.Database.Engine) {
+		wanted = p.Database.Schemas
+	}
+	if source.Schemas, err = present(ctx, source, wanted); err != nil {
+		return nil, "", read.Source{}, err
 	}
 	c, err := a.readSource(ctx, source)
 	return c, read.Redact(word), source, err
@@ -133,12 +137,19 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 // present leaves out the schemas that a live database does not have yet, or no
 // longer: the other side has them.
 func present(ctx context.Context, source read.Source, schemas []string) ([]string, error) {
-	if source.Engine != catalog.Postgres || source.URL == "" || len(schemas) < 2 {
+	if source.Engine != catalog.Postgres || source.URL == "" || len(schemas) == 1 {
 		return schemas, nil
 	}
 	there, err := read.Schemas(ctx, source)
 	if err != nil {
 		return nil, err
+	}
+	if len(schemas) == 0 { // a change of any of them counts
+		own, err := read.OwnSchema(ctx, source)
+		if err == nil && own != "" && !slices.Contains(there, own) {
+			there = append(there, own)
+		}
+		return there, err
 	}
 	return slices.DeleteFunc(slices.Clone(schemas), func(s string) bool { return !slices.Contains(there, s) }), nil
 }
@@ -191,7 +202,12 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 			return nil, fault.New("see what is there by `widegate changes`", "--renamed %s: it is not so that %s is gone and %s is new", r, r.From, r.To)
 		}
 	}
-	return a.askRenames(ctx, b, found)
+	settled, err := a.askRenames(ctx, b, found)
+	b.possible = slices.DeleteFunc(slices.Clone(found), func(r catalog.Rename) bool {
+		asked := isTerminal(a.in) && isTerminal(a.err)
+		return asked || slices.ContainsFunc(settled, func(x catalog.Rename) bool { return x.Thing == r.Thing && x.In == r.In && x.From == r.From })
+	})
+	return settled, err
 }
 
 // askRenames asks about those that nobody has settled.

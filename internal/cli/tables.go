@@ -72,15 +72,23 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 	if err != nil {
 		return err
 	}
-	there, err := migration.Draft(before, after, migration.Options{Decide: decide})
+	there, err := migration.Draft(before, after, migration.Options{Decide: decide.take})
 	if err != nil {
 		return err
+	}
+	if err := decide.unused("--decide", there); err != nil {
+		return err
+	}
+	if len(there.Open()) > 0 && folder != "" { // a script that waits would keep the folder from being read
+		a.showDecisionsOf(there)
+		fmt.Fprintln(a.err, "  next: take proposals, as in `--decide 1=a`; nothing was written")
+		return decisionError{fmt.Errorf("%s must be decided on", count(len(there.Open()), "place"))}
 	}
 	if folder == "" {
 		_, err = a.out.Write(there.Text(fmt.Sprintf("The table %s.", args[0])))
 		return errors.Join(err, a.openDecisions(there))
 	}
-	back, err := migration.Draft(after, before, migration.Options{Decide: func(*migration.Decision) int { return 0 }})
+	back, err := migration.Draft(after, before, migration.Options{})
 	if err != nil {
 		return err
 	}
@@ -95,10 +103,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 			name += "_" + strings.Join(columns, "_")
 		}
 	}
-	if err := a.saveScripts(folder, name, there, back, "The table "+args[0]+"."); err != nil {
-		return err
-	}
-	return a.openDecisions(there)
+	return a.saveScripts(folder, name, there, back, "The table "+args[0]+".")
 }
 
 // schemaToExtend is the schema of the project, and the folder of its scripts. A
@@ -154,7 +159,11 @@ func (a *app) saveScripts(folder, name string, there, back *migration.Script, ti
 		return err
 	}
 	a.say("Wrote %s: %s, %s of them for you to decide.", relative(up), count(len(there.Steps), "step"), strconv.Itoa(len(there.Open())))
-	a.say("Wrote %s, the way back.", relative(down))
+	waiting := ""
+	if n := len(back.Open()); n > 0 {
+		waiting = fmt.Sprintf(", %s to decide", count(n, "place"))
+	}
+	a.say("Wrote %s, the way back%s.", relative(down), waiting)
 	return nil
 }
 

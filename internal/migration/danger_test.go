@@ -96,6 +96,11 @@ var dangers = []danger{
 	{name: "a table goes and is kept", before: "CREATE TABLE hive (id {id}, n {int}); CREATE TABLE note (id {id}, n {int})", rows: "INSERT INTO hive VALUES (1, 2); INSERT INTO note VALUES (1, 2)", after: "CREATE TABLE hive (id {id}, n {int})", decide: "b", want: map[string]string{"SELECT n FROM note_kept": "2"}},
 	{name: "a table goes to which rows referred", before: "CREATE TABLE note (id {id}, n {int}); CREATE TABLE hive (id {id}, n {int}, CONSTRAINT hive_note FOREIGN KEY (n) REFERENCES note (id) ON DELETE CASCADE)", rows: "INSERT INTO note VALUES (2, 2); INSERT INTO hive VALUES (1, 2)", after: "CREATE TABLE hive (id {id}, n {int})", decide: "a", want: map[string]string{"SELECT n FROM hive": "2"}},
 	{name: "a table with rows that refer to it changes", before: "CREATE TABLE apiary (id {id}, n {int}); CREATE TABLE hive (id {id}, n {int}, CONSTRAINT hive_apiary FOREIGN KEY (n) REFERENCES apiary (id) ON DELETE CASCADE)", rows: "INSERT INTO apiary VALUES (2, 2); INSERT INTO hive VALUES (1, 2)", after: "CREATE TABLE apiary (id {id}, n {int} NOT NULL); CREATE TABLE hive (id {id}, n {int}, CONSTRAINT hive_apiary FOREIGN KEY (n) REFERENCES apiary (id) ON DELETE CASCADE)", decide: "a", want: map[string]string{"SELECT n FROM hive": "2"}},
+	{name: "a column that may be renamed", before: "CREATE TABLE hive (id {id}, paint {text40}, frames {int})", rows: "INSERT INTO hive VALUES (1, 'white', 2), (2, NULL, 3)", after: "CREATE TABLE hive (id {id}, frames {int}, wood {text40})", decide: "a", want: map[string]string{"SELECT wood FROM hive WHERE id = 1": "white"}},
+	{name: "a column that may be renamed, undecided", before: "CREATE TABLE hive (id {id}, paint {text40}, frames {int})", rows: "INSERT INTO hive VALUES (1, 'white', 2), (2, NULL, 3)", after: "CREATE TABLE hive (id {id}, frames {int}, wood {text40})", decide: "-"},
+	{name: "a table that may be renamed", before: "CREATE TABLE note (id {id}, frames {int}, wood {text40})", rows: "INSERT INTO note VALUES (1, 2, 'pine')", after: "CREATE TABLE memo (id {id}, frames {int}, wood {text40}, more {int})", decide: "a", want: map[string]string{"SELECT wood FROM memo": "pine"}},
+	{name: "a rename with a wider type", before: "CREATE TABLE hive (id {id}, qty {int}, frames {int})", rows: "INSERT INTO hive VALUES (1, 7, 2)", after: "CREATE TABLE hive (id {id}, quantity {big}, frames {int})", want: map[string]string{"SELECT quantity FROM hive": "7"}},
+	{name: "a rename with a narrower type", before: "CREATE TABLE hive (id {id}, quantity {big}, frames {int})", rows: "INSERT INTO hive VALUES (1, 5000000000, 2)", after: "CREATE TABLE hive (id {id}, qty {int}, frames {int})", decide: "aa", only: "postgres mysql"},
 	{name: "words are split", before: "CREATE TABLE keeper (id {id}, name {text40})", rows: "INSERT INTO keeper VALUES (1, 'Ada of the Hill'), (2, NULL)", after: "CREATE TABLE keeper (id {id}, head {text40} NOT NULL, tail {text40} NOT NULL)", decide: "aa", want: map[string]string{"SELECT head FROM keeper WHERE id = 1": "Ada", "SELECT tail FROM keeper WHERE id = 1": "of the Hill", "SELECT head FROM keeper WHERE id = 2": ""}},
 	{name: "a column moves to the table it refers to", before: "CREATE TABLE apiary (id {id}, n {int}); CREATE TABLE hive (id {id}, place {text40}, apiary_id {int}, CONSTRAINT hive_apiary FOREIGN KEY (apiary_id) REFERENCES apiary (id))", rows: "INSERT INTO apiary VALUES (1, 1), (2, 2); INSERT INTO hive VALUES (1, 'North', 1), (2, 'South', 2), (3, 'South', 2)", after: "CREATE TABLE apiary (id {id}, n {int}, place {text40}); CREATE TABLE hive (id {id}, apiary_id {int}, CONSTRAINT hive_apiary FOREIGN KEY (apiary_id) REFERENCES apiary (id))", decide: "a", want: map[string]string{"SELECT place FROM apiary WHERE id = 2": "South"}},
 	{name: "a column moves where it cannot", before: "CREATE TABLE apiary (id {id}, n {int}); CREATE TABLE hive (id {id}, place {text40}, apiary_id {int}, CONSTRAINT hive_apiary FOREIGN KEY (apiary_id) REFERENCES apiary (id))", rows: "INSERT INTO apiary VALUES (1, 1), (2, 2); INSERT INTO hive VALUES (1, 'North', 2), (2, 'South', 2)", after: "CREATE TABLE apiary (id {id}, n {int}, place {text40}); CREATE TABLE hive (id {id}, apiary_id {int}, CONSTRAINT hive_apiary FOREIGN KEY (apiary_id) REFERENCES apiary (id))", decide: "a"},
@@ -349,7 +354,15 @@ func (c danger) filled(t *testing.T, engine string) database {
 
 func (c danger) draft(t *testing.T, before, after *catalog.Catalog) *Script {
 	t.Helper()
-	s, err := Draft(before, after, Options{Renames: catalog.FindRenames(before, after, nil, nil), Decide: func(d *Decision) int {
+	var sure, possible []catalog.Rename
+	for _, r := range catalog.FindRenames(before, after, nil, nil) {
+		if r.Confidence >= catalog.Likely {
+			sure = append(sure, r)
+		} else {
+			possible = append(possible, r)
+		}
+	}
+	s, err := Draft(before, after, Options{Renames: sure, Possible: possible, Decide: func(d *Decision) int {
 		if d.Number > len(c.decide) || c.decide[d.Number-1] == '-' {
 			return -1
 		}

@@ -121,7 +121,7 @@ func (d *draft) words(column string) (head, tail string) {
 	case catalog.MySQL:
 		return fmt.Sprintf("substring_index(%s, ' ', 1)", column), fmt.Sprintf("ltrim(substr(%s, char_length(substring_index(%[1]s, ' ', 1)) + 1))", column)
 	}
-	return fmt.Sprintf("substr(%s || ' ', 1, instr(%[1]s || ' ', ' ') - 1)", column), fmt.Sprintf("ltrim(substr(%s || ' ', instr(%[1]s || ' ', ' ')))", column)
+	return fmt.Sprintf("substr(%s || ' ', 1, instr(%[1]s || ' ', ' ') - 1)", column), fmt.Sprintf("ltrim(substr(%s, instr(%[1]s || ' ', ' ')))", column)
 }
 
 // update is a statement that sets values in rows that are there, with what keeps
@@ -307,13 +307,96 @@ func (d *draft) decideLost(p *pair, c *catalog.Column, drop string) {
 	if p.old.PrimaryKey != nil && slices.Contains(p.old.PrimaryKey.Columns, c.Name) {
 		columns = slices.Clone(p.old.PrimaryKey.Columns)
 	}
-	proposals := append(d.carriers(p, c, drop), d.movers(p, c, drop)...)
+	proposals := slices.Concat(d.renamed(p, c, drop), d.carriers(p, c, drop), d.movers(p, c, drop))
 	proposals = append(proposals,
 		Proposal{Title: "drop it, its values are not needed", SQL: given(drop)},
 		Proposal{Title: "keep its values in a table of their own",
 			SQL:    append(d.onlyWith(p.now, columns, []string{d.createAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.names(columns), table))}), given(drop)...),
 			checks: d.free(kept), holds: fmt.Sprintf("(SELECT count(*) FROM %s) = (SELECT count(*) FROM %s)", kept, table)})
 	d.decision(fmt.Sprintf("%s of %s is gone. What becomes of its values?", c.Name, p.now.FullName()), proposals...)
+}
+
+// renamed are the new columns of the table that may be the old one under another
+// name: its values go there.
+func (d *draft) renamed(p *pair, c *catalog.Column, drop string) []Proposal {
+	var list []Proposal
+	from, _ := p.split()
+	for _, r := range d.possible {
+		now, ok := p.now.Column(r.To)
+		if r.Thing != catalog.RenamedColumn || r.In != p.now.FullName() || r.From != c.Name || !ok || !p.isAdded(r.To) || now.Generated != "" || from == c {
+			continue
+		}
+		value := d.name(c.Name)
+		if d.engine == catalog.Postgres && c.Declared != now.Declared {
+			value = pgCast(c, now, value)
+		}
+		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its values go there (--renamed %s renames it instead)", r.To, r),
+			SQL:    append(d.onlyWith(p.now, []string{c.Name}, d.update(p, fmt.Sprintf("%s = %s", d.name(r.To), value), d.name(c.Name)+" IS NOT NULL")), given(drop)...),
+			checks: d.fits(p, c, now),
+			holds:  fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s WHERE %s IS NOT NULL AND %s IS NULL)", d.tableOf(p.now), d.name(c.Name), d.name(r.To))})
+	}
+	return list
+}
+
+// fits checks that the values of a column can be those of another one.
+func (d *draft) fits(p *pair, c, now *catalog.Column) []Check {
+	f := d.former(p)
+	column, a := f.column(c.Name), alteration{c, now}
+	var conversion conversion
+	switch d.engine {
+	case catalog.Postgres:
+		conversion = d.pgConversion(a, column)
+	case catalog.MySQL:
+		conversion = d.myConversion(a, column)
+	default:
+		conversion = d.liteConversion(a, column, slices.Contains(p.now.Options, "strict"))
+	}
+	if conversion.harmless() {
+		return nil
+	}
+	if conversion.anchored || conversion.unknown {
+		conversion.condition = column + " IS NOT NULL"
+	}
+	check := f.conversion(a, conversion)
+	check.Place, check.columns = f.place(c.Name), []string{f.bare(c.Name)}
+	return []Check{check}
+}
+
+// renamedTable are the new tables that may be the old one under another name.
+func (d *draft) renamedTable(t *catalog.Table, drop string) []Proposal {
+	var list []Proposal
+	for _, r := range d.possible {
+		if r.Thing != catalog.RenamedTable || r.From != d.oldName(t.FullName()) {
+			continue
+		}
+		now, ok := d.after.Table(catalog.Split(r.To))
+		if !ok {
+			continue
+		}
+		var same []string
+		complete := true
+		for i := range now.Columns {
+			c := &now.Columns[i]
+			was, there := t.Column(c.Name)
+			switch {
+			case there && was.Declared == c.Declared && c.Generated == "":
+				same = append(same, c.Name)
+			case mandatory(c):
+				complete = false
+			}
+		}
+		if len(same) == 0 || !complete {
+			continue
+		}
+		insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", d.tableOf(now), d.names(same), d.tableOf(t))
+		sql := []string{insert, drop}
+		if d.engine == catalog.MySQL {
+			sql = append(onlyIf(d.present(t.Schema, t.Name, nil)+fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s)", d.tableOf(now)), insert), drop)
+		}
+		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its rows go there, with the columns that both have (--renamed %s renames it instead)", now.FullName(), r), SQL: sql,
+			holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s)", d.tableOf(now), d.tableOf(t))})
+	}
+	return list
 }
 
 // carriers are the new tables that can take over what a column holds: a
@@ -383,7 +466,15 @@ func (d *draft) carry(p *pair, t *catalog.Table, into, from, values []string, dr
 			insert = strings.Replace(insert, " WHERE "+where, " WHERE ("+where+")", 1)
 		}
 	}
-	return Proposal{Title: "carry it into " + t.FullName() + ", and drop it then", SQL: append(d.onlyWith(p.now, values, []string{insert}), given(drop)...),
+	var checks []Check
+	for i, name := range into[len(into)-len(values):] {
+		was, _ := p.old.Column(values[i])
+		now, _ := t.Column(name)
+		if was != nil && now != nil {
+			checks = append(checks, d.fits(p, was, now)...)
+		}
+	}
+	return Proposal{Title: "carry it into " + t.FullName() + ", and drop it then", checks: checks, SQL: append(d.onlyWith(p.now, values, []string{insert}), given(drop)...),
 		holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s WHERE %s)", d.tableOf(t), d.tableOf(p.now), where)}
 }
 
@@ -424,6 +515,8 @@ func (d *draft) movers(p *pair, c *catalog.Column, drop string) []Proposal {
 }
 
 func (d *draft) moved(p, q *pair, c *catalog.Column, drop, value, where string, checks []Check) Proposal {
+	into, _ := q.now.Column(c.Name)
+	checks = append(checks, d.fits(p, c, into)...)
 	update := d.update(q, fmt.Sprintf("%s = %s", d.name(c.Name), value), fmt.Sprintf("EXISTS (SELECT 1 FROM %s WHERE %s)", d.tableOf(p.now), where))
 	return Proposal{Title: "carry its values into " + q.now.FullName() + "." + c.Name + ", and drop it then", SQL: append(d.onlyWith(p.now, []string{c.Name}, update), given(drop)...), checks: checks,
 		holds: fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s, %s WHERE %s AND %[1]s.%[4]s IS NOT NULL AND %[2]s.%[4]s IS NULL)", d.tableOf(p.now), d.tableOf(q.now), where, d.name(c.Name))}
@@ -437,10 +530,11 @@ func (d *draft) decideGone(t *catalog.Table, drop string) {
 	if d.engine == catalog.MySQL {
 		rename = fmt.Sprintf("RENAME TABLE %s%s TO %s", ifExists, d.tableOf(t), d.table(t.Schema, keep))
 	}
-	x := d.decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()),
+	proposals := append(d.renamedTable(t, drop),
 		Proposal{Title: "drop it, its rows are not needed", SQL: []string{drop}},
 		Proposal{Title: "keep it under another name", SQL: []string{rename}, checks: d.free(d.name(keep)), holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", d.name(keep))})
-	if x.Taken != 0 {
+	x := d.decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()), proposals...)
+	if x.Taken < 0 || x.Taken == len(proposals)-1 {
 		d.kept = append(d.kept, t)
 	}
 }
@@ -450,6 +544,8 @@ func (d *draft) decideGone(t *catalog.Table, drop string) {
 func widens(was, now catalog.Type) bool {
 	switch {
 	case was.Kind == now.Kind:
+	case now.Kind == catalog.Text && now.Size >= printed[was.Kind] && printed[was.Kind] > 0:
+		return true
 	case now.Kind == catalog.Text && now.Size == 0:
 		switch was.Kind {
 		case catalog.Int, catalog.Bool, catalog.UUID, catalog.EnumKind, catalog.Date, catalog.Network, catalog.Decimal:
@@ -479,6 +575,9 @@ func widens(was, now catalog.Type) bool {
 	}
 	return true
 }
+
+// printed is how long values of a type are at most as texts.
+var printed = map[catalog.TypeKind]int{catalog.Int: 20, catalog.Bool: 5, catalog.UUID: 36}
 
 // digits is how many of them a whole number of so many bits has at most.
 func digits(bits int) int {

@@ -15,6 +15,7 @@ type draft struct {
 	before, after *catalog.Catalog
 	at            *catalog.Catalog // before with the new names
 	renames       []catalog.Rename
+	possible      []catalog.Rename // that nobody has settled
 	decide        func(d *Decision) int
 	decided       func(d *Decision) // is told of each, where an engine has to do with it
 	script        *Script
@@ -28,7 +29,7 @@ type draft struct {
 
 func newDraft(before, after *catalog.Catalog, o Options) *draft {
 	at, after := catalog.Completed(before.Renamed(o.Renames), after)
-	d := &draft{engine: before.Engine, before: before, after: after, at: at, renames: o.Renames, decide: o.Decide}
+	d := &draft{engine: before.Engine, before: before, after: after, at: at, renames: o.Renames, possible: o.Possible, decide: o.Decide}
 	d.script = &Script{Engine: before.Engine}
 	d.goneTables = byReferences(onlyIn(d.at, d.after))
 	slices.Reverse(d.goneTables)
@@ -193,8 +194,26 @@ func (d *draft) pairs() []*pair {
 			p.dependComputed()
 		}
 	}
+	if d.engine == catalog.Postgres {
+		for _, p := range list {
+			p.renameExtras()
+		}
+	}
 	d.all = list
 	return list
+}
+
+// renameExtras has what is said of constraints and indexes follow their new
+// names.
+func (p *pair) renameExtras() {
+	for _, n := range slices.Concat(p.constraintNames, p.indexNames) {
+		for i := range p.old.Extras {
+			e := &p.old.Extras[i]
+			for _, text := range []*string{&e.Make, &e.Undo, &e.Name} {
+				*text = catalog.ReplaceWord(*text, n[0], n[1])
+			}
+		}
+	}
 }
 
 // dependComputed has the computed columns made again that read one whose type
@@ -580,7 +599,7 @@ func (d *draft) routines() (drop, fresh []catalog.Routine) {
 		return &list[i]
 	}
 	same := func(a, b catalog.Routine) bool {
-		a.Comment, b.Comment = "", ""
+		a.Comment, b.Comment, a.Session, b.Session = "", "", "", ""
 		if a.Definition == "" || b.Definition == "" { // it is not known
 			a.Definition, b.Definition = "", ""
 		}

@@ -87,8 +87,9 @@ type Proposal struct {
 
 // Options are what the caller knows beside the two schemas.
 type Options struct {
-	Renames []catalog.Rename
-	Decide  func(d *Decision) int // takes a proposal, or -1; nil leaves all open
+	Renames  []catalog.Rename
+	Possible []catalog.Rename      // that may be some, or not: the script asks
+	Decide   func(d *Decision) int // takes a proposal, or -1; nil leaves all open
 }
 
 // ErrSame says that there is nothing to move.

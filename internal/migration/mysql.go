@@ -65,13 +65,24 @@ func (d *mysql) write() {
 			d.note("the %s %s must be made by hand, since its text is not known", r.Kind, r.Signature())
 			continue
 		}
-		d.step(fmt.Sprintf("DROP %s IF EXISTS %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)), r.Definition)
+		d.remade(r.Session, fmt.Sprintf("DROP %s IF EXISTS %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)), r.Definition)
 	}
 	for _, v := range remake {
 		d.makeView(v)
 	}
 	d.moveTriggers(pairs)
 	d.moveExtras(pairs)
+}
+
+// workMode is the sql_mode of a script.
+const workMode = "sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO'"
+
+// remade makes a trigger or a routine under the settings that it keeps.
+func (d *mysql) remade(session string, statements ...string) {
+	if session != "" {
+		statements = slices.Concat([]string{"SET SESSION " + session}, statements, []string{"SET SESSION " + workMode, "SET NAMES utf8mb4"})
+	}
+	d.step(statements...)
 }
 
 func (d *mysql) makeView(v *catalog.Table) {
@@ -90,7 +101,7 @@ func (d *mysql) makeView(v *catalog.Table) {
 func (d *mysql) begin() {
 	d.script.session.begin = []string{
 		"SET @widegate_sql_mode = @@sql_mode, @widegate_time_zone = @@time_zone, @widegate_foreign_key_checks = @@foreign_key_checks, @widegate_unique_checks = @@unique_checks, @widegate_autocommit = @@autocommit,\n    @widegate_client = @@character_set_client, @widegate_results = @@character_set_results, @widegate_collation = @@collation_connection",
-		"SET SESSION sql_mode = 'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO', time_zone = '+00:00', foreign_key_checks = 1, unique_checks = 1, autocommit = 1",
+		"SET SESSION " + workMode + ", time_zone = '+00:00', foreign_key_checks = 1, unique_checks = 1, autocommit = 1",
 		"SET NAMES utf8mb4",
 	}
 	d.script.session.end = []string{
@@ -741,7 +752,11 @@ func (d *mysql) makeTriggers(old, now *catalog.Table, all bool) {
 	for _, t := range now.Triggers {
 		i := slices.IndexFunc(old.Triggers, func(x catalog.Trigger) bool { return x.Name == t.Name })
 		if all || i < 0 || !catalog.SameText(old.Triggers[i].Definition, t.Definition) {
-			d.step("DROP TRIGGER IF EXISTS "+d.table(now.Schema, t.Name), t.Definition)
+			kept := t.Session
+			if i >= 0 && old.Triggers[i].Session != "" {
+				kept = old.Triggers[i].Session
+			}
+			d.remade(kept, "DROP TRIGGER IF EXISTS "+d.table(now.Schema, t.Name), t.Definition)
 		}
 	}
 }

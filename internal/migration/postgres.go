@@ -135,22 +135,23 @@ func (pgDialect) guard(string) []string     { return nil }
 func (pgDialect) stop(decide string) string { return decide }
 
 func (pgDialect) check(_ int, c Check) []string {
-	fails := fmt.Sprintf("    IF n > 0 THEN\n        RAISE EXCEPTION USING MESSAGE = %s || n || %s, DETAIL = %s, HINT = %s;\n    END IF;\n",
+	fails := fmt.Sprintf("    IF faults > 0 THEN\n        RAISE EXCEPTION USING MESSAGE = %s || faults || %s, DETAIL = %s, HINT = %s;\n    END IF;\n",
 		literal(catalog.Postgres, c.Place+": "), literal(catalog.Postgres, " "+c.Fault), literal(catalog.Postgres, "They are listed by: "+c.List), literal(catalog.Postgres, c.Help))
 	if c.Tries == "" {
-		return []string{"DO " + dollars("DECLARE n bigint;\nBEGIN\n    "+c.Count+" INTO n;\n"+fails+"END")}
+		return []string{"DO " + dollars("#variable_conflict use_column\nDECLARE faults bigint;\nBEGIN\n    faults := ("+c.Count+");\n"+fails+"END")}
 	}
 	// Where one value raises an error, each is tried by itself.
-	return []string{"DO " + dollars(fmt.Sprintf(`DECLARE n bigint := 0; r record;
+	return []string{"DO " + dollars(fmt.Sprintf(`#variable_conflict use_column
+DECLARE faults bigint := 0; r record;
 BEGIN
     BEGIN
-        %s INTO n;
+        faults := (%s);
     EXCEPTION WHEN OTHERS THEN
-        n := 0;
+        faults := 0;
         FOR r IN SELECT %s AS v FROM %s LOOP
             BEGIN
-                IF %s THEN n := n + 1; END IF;
-            EXCEPTION WHEN OTHERS THEN n := n + 1;
+                IF %s THEN faults := faults + 1; END IF;
+            EXCEPTION WHEN OTHERS THEN faults := faults + 1;
             END;
         END LOOP;
     END;
@@ -1478,7 +1479,7 @@ func dollars(body string) string {
 	for strings.Contains(body, tag) {
 		tag = "$x" + tag[1:]
 	}
-	return tag + " " + body + " " + tag
+	return tag + "\n" + body + "\n" + tag
 }
 
 // coarser reports whether a time has fewer digits of the second.

@@ -10,6 +10,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/read/script"
 )
 
 // Database is an empty one to prove a script in.
@@ -17,17 +18,24 @@ type Database interface {
 	Exec(ctx context.Context, statement string) error
 	Names(ctx context.Context, query string) ([]string, error) // a query of one column of text
 	Read(ctx context.Context) (*catalog.Catalog, error)
+	// Shell runs a script in the engine's own client, and Dump gives the schema as
+	// the engine's own program prints it; both are false where it is not installed.
+	Shell(ctx context.Context, text []byte) (ran bool, err error)
+	Dump(ctx context.Context) (lines []string, ran bool, err error)
 }
 
 // Proof is what came out when a script was carried out on a copy of the old
-// schema with generated rows.
+// schema with rows.
 type Proof struct {
 	Statements int          `json:"statements"`
+	Ways       []string     `json:"ways"`    // how it was run
 	Differs    []string     `json:"differs"` // what does not read as the new schema; empty where it does
 	Tables     []TableProof `json:"tables"`
-	Empty      []string     `json:"empty,omitempty"` // tables for which no row could be made up
-	Back       []string     `json:"back"`            // what does not read as the old schema after the way back
+	Empty      []string     `json:"empty,omitempty"`   // tables without rows, each with the reason
+	Refused    []string     `json:"refused,omitempty"` // rows that the script's checks refuse, taken out before it ran
+	Back       []string     `json:"back"`              // what does not read as the old schema after the way back
 	NoWayBack  string       `json:"noWayBack,omitempty"`
+	Dumped     bool         `json:"dumped"` // the engine's own program compared the schemas too
 }
 
 // TableProof says what became of a table's rows. They are compared by the
@@ -45,36 +53,97 @@ func (p *Proof) Holds() bool { return len(p.Differs)+len(p.Back) == 0 && p.NoWay
 // Within runs do with a new, empty database, which is gone afterwards.
 type Within func(do func(db Database) error) error
 
+// Proving is what a proof needs.
+type Proving struct {
+	Before, After     *catalog.Catalog
+	There, Back       *Script
+	ThereText         []byte // in place of There: a script whose decisions are filled in
+	BackText          []byte
+	Renames, Possible []catalog.Rename
+	Rows              func(ctx context.Context, old *catalog.Catalog, exec func(ctx context.Context, statement string) error) (empty []string, err error) // fills the tables; nil makes rows up
+}
+
+// unhelpfulSettings are those of sessions that a script must not depend on.
+var unhelpfulSettings = map[string][]string{
+	catalog.Postgres: {"SET TimeZone = 'Pacific/Chatham'", "SET DateStyle = 'SQL, DMY'", "SET search_path = pg_catalog"},
+	catalog.MySQL:    {"SET SESSION sql_mode = ''", "SET SESSION time_zone = '+12:45'", "SET SESSION foreign_key_checks = 0"},
+	catalog.SQLite:   {"PRAGMA foreign_keys = ON"},
+}
+
 // Prove makes the old schema in an empty database, fills it, runs the script
-// there, and then the one that leads back, for which the first proposals are
-// taken. What comes out is compared with the new schema made by itself, since an
-// engine prints expressions in its own way.
-func Prove(ctx context.Context, within Within, before, after *catalog.Catalog, there *Script, renames []catalog.Rename) (proof *Proof, err error) {
-	if open := there.Open(); len(open) > 0 {
-		return nil, fault.New("take a proposal of each, as in --decide 1=a", "a script with open decisions cannot be proved: %d are open", len(open))
+// there, and then the one that leads back: in a plain session, under unhelpful
+// settings, and in the engine's own client. What comes out is compared with the
+// new schema made by itself, since an engine prints expressions in its own way.
+func Prove(ctx context.Context, within Within, v Proving) (proof *Proof, err error) {
+	if open := v.There.Open(); len(open) > 0 && v.ThereText == nil {
+		return nil, fault.New("take a proposal of each, as in --decide 1=a, or fill them in and name the file by --script", "a script with open decisions cannot be proved: %d are open", len(open))
 	}
-	var want *catalog.Catalog
+	goal := &target{}
 	err = within(func(db Database) error {
-		want, err = made(ctx, db, after)
+		if goal.schema, err = made(ctx, db, v.After); err != nil {
+			return err
+		}
+		goal.dump, _, err = db.Dump(ctx)
 		return err
 	})
 	if err != nil {
 		return nil, fmt.Errorf("making the new schema: %w", err)
 	}
-	err = within(func(db Database) error {
-		old, err := made(ctx, db, before)
+	for _, way := range []string{"statement by statement", "under unhelpful settings", "in the engine's own client"} {
+		skipped := false
+		err = within(func(db Database) error {
+			next, ran, err := v.try(ctx, db, goal, way)
+			if err != nil {
+				return fmt.Errorf("%s: %w", way, err)
+			}
+			skipped = !ran
+			if proof == nil {
+				proof = next
+			} else if ran {
+				proof.add(next, way)
+			}
+			return nil
+		})
 		if err != nil {
-			return fmt.Errorf("making the old schema: %w", err)
+			return nil, err
 		}
-		proof, err = prove(ctx, db, old, want, there, renames)
-		return err
-	})
-	return proof, err
+		if !skipped {
+			proof.Ways = append(proof.Ways, way)
+		}
+	}
+	return proof, nil
+}
+
+// target is the schema that a script must give, made by itself.
+type target struct {
+	schema *catalog.Catalog
+	dump   []string
+}
+
+// add takes over what only another way of running the script has shown.
+func (p *Proof) add(other *Proof, way string) {
+	more := func(list *[]string, found []string) {
+		for _, line := range found {
+			if !slices.Contains(*list, line) {
+				*list = append(*list, line+" ("+way+")")
+			}
+		}
+	}
+	more(&p.Differs, other.Differs)
+	more(&p.Back, other.Back)
+	if p.NoWayBack == "" && other.NoWayBack != "" {
+		p.NoWayBack = way + ": " + other.NoWayBack
+	}
+	for i := range p.Tables {
+		if i < len(other.Tables) && p.Tables[i].After != other.Tables[i].After {
+			p.Differs = append(p.Differs, fmt.Sprintf("%s has %d rows, and %d %s", p.Tables[i].Table, p.Tables[i].After, other.Tables[i].After, way))
+		}
+	}
 }
 
 // made makes a schema in an empty database and reads it back.
 func made(ctx context.Context, db Database, schema *catalog.Catalog) (*catalog.Catalog, error) {
-	creation, err := Draft(&catalog.Catalog{Engine: schema.Engine}, schema, Options{})
+	creation, err := Draft(&catalog.Catalog{Engine: schema.Engine, Complete: schema.Complete, SearchPath: schema.SearchPath}, schema, Options{})
 	if err == nil {
 		err = creation.Run(ctx, db.Exec)
 	}
@@ -84,53 +153,164 @@ func made(ctx context.Context, db Database, schema *catalog.Catalog) (*catalog.C
 	return db.Read(ctx)
 }
 
-func prove(ctx context.Context, db Database, before, after *catalog.Catalog, there *Script, renames []catalog.Rename) (*Proof, error) {
-	f := &filler{engine: before.Engine, schema: before, exec: db.Exec}
-	f.fill(ctx)
-	proof := &Proof{Empty: f.empty, Statements: len(there.Statements())}
-	d := newDraft(before, after, Options{Renames: renames})
+// try proves one way of running the script.
+func (v *Proving) try(ctx context.Context, db Database, goal *target, way string) (proof *Proof, ran bool, err error) {
+	before, err := made(ctx, db, v.Before)
+	if err != nil {
+		return nil, false, fmt.Errorf("making the old schema: %w", err)
+	}
+	oldDump, dumped, err := db.Dump(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	proof = &Proof{Statements: len(v.statements(v.There, v.ThereText)), Dumped: dumped, Differs: []string{}, Back: []string{}}
+	if proof.Empty, err = v.fill(ctx, db, before); err != nil {
+		return nil, false, err
+	}
+	v.takeOut(ctx, db, proof)
+	d := newDraft(before, goal.schema, Options{Renames: v.Renames})
 	pairs := d.pairs()
 	was, err := d.snapshots(ctx, db, pairs, true)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	if err := there.Run(ctx, db.Exec); err != nil {
-		return nil, fmt.Errorf("running the script: %w", err)
+	if ran, err = v.run(ctx, db, way, v.There, v.ThereText); err != nil || !ran {
+		return proof, ran, err
 	}
 	now, err := db.Read(ctx)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	proof.Differs = differences(after, now)
+	proof.Differs = append(proof.Differs, differences(goal.schema, now)...)
 	is, err := d.snapshots(ctx, db, pairs, false)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	for i, p := range pairs {
 		proof.Tables = append(proof.Tables, compareRows(p.now.FullName(), was[i], is[i]))
 	}
-	return proof, proof.goBack(ctx, db, before, now, renames)
+	if dumped {
+		dump, _, err := db.Dump(ctx)
+		if err != nil {
+			return nil, false, err
+		}
+		proof.Differs = append(proof.Differs, dumpDifferences(goal.dump, dump, v.kept())...)
+	}
+	return proof, true, v.goBack(ctx, db, proof, before, oldDump, way)
+}
+
+// kept reports whether decisions leave something in the database that the new
+// schema has not.
+func (v *Proving) kept() bool {
+	return v.ThereText != nil || slices.ContainsFunc(v.There.Decisions, func(d *Decision) bool {
+		return d.Taken >= 0 && (strings.Contains(d.Proposals[d.Taken].Title, "keep") || strings.Contains(d.Proposals[d.Taken].Title, "stays") || strings.Contains(d.Proposals[d.Taken].Title, "table of their own"))
+	})
+}
+
+func (v *Proving) statements(s *Script, text []byte) []string {
+	if text == nil {
+		return s.Statements()
+	}
+	var list []string
+	for _, statement := range script.Pieces(string(text), script.Dialect(s.Engine)) {
+		list = append(list, statement)
+	}
+	return list
+}
+
+// run runs a script one way.
+func (v *Proving) run(ctx context.Context, db Database, way string, s *Script, text []byte) (ran bool, err error) {
+	switch way {
+	case "in the engine's own client":
+		if text == nil {
+			text = s.Text("A proof.")
+		}
+		return db.Shell(ctx, text)
+	case "under unhelpful settings":
+		for _, setting := range unhelpfulSettings[s.Engine] {
+			if err := db.Exec(ctx, setting); err != nil {
+				return false, err
+			}
+		}
+	}
+	for _, statement := range v.statements(s, text) {
+		if err := db.Exec(ctx, statement); err != nil {
+			return false, fmt.Errorf("%s: %w", firstLine(statement), err)
+		}
+	}
+	return true, nil
+}
+
+func (v *Proving) fill(ctx context.Context, db Database, before *catalog.Catalog) ([]string, error) {
+	if v.Rows != nil {
+		return v.Rows(ctx, before, db.Exec)
+	}
+	f := &filler{engine: before.Engine, schema: before, exec: db.Exec}
+	f.fill(ctx)
+	return f.empty, nil
+}
+
+// takeOut removes the rows that the script's own checks refuse, and says how many
+// there were: that a script stops at them is right, and shows nothing of the rest.
+func (v *Proving) takeOut(ctx context.Context, db Database, proof *Proof) {
+	if v.ThereText != nil {
+		return
+	}
+	for _, c := range v.There.checks() {
+		from, ok := strings.CutPrefix(c.List, "SELECT * FROM ")
+		counts, err := db.Names(ctx, "SELECT CAST(("+c.Count+") AS char(20))")
+		if !ok || err != nil || len(counts) == 0 || strings.TrimSpace(counts[0]) == "0" {
+			continue
+		}
+		if db.Exec(ctx, "DELETE FROM "+from) == nil {
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s: %s %s", c.Place, strings.TrimSpace(counts[0]), c.Fault))
+		}
+	}
 }
 
 // goBack runs the script that leads back. Some things cannot be had again, such
 // as a value for every row that was deleted; that is said, and no fault.
-func (p *Proof) goBack(ctx context.Context, db Database, before, now *catalog.Catalog, renames []catalog.Rename) error {
-	back, err := Draft(now, before, Options{Renames: catalog.Reversed(renames), Decide: func(*Decision) int { return 0 }})
-	if errors.Is(err, ErrSame) {
-		return nil
+func (v *Proving) goBack(ctx context.Context, db Database, proof *Proof, before *catalog.Catalog, oldDump []string, way string) error {
+	if v.kept() && v.BackText == nil {
+		proof.NoWayBack = ""
+		return nil // what was kept is dropped by hand
 	}
-	if err != nil {
-		return err
+	back := v.Back
+	if v.BackText == nil {
+		now, err := db.Read(ctx)
+		if err != nil {
+			return err
+		}
+		taken := v.Back
+		back, err = Draft(now, before, Options{Renames: catalog.Reversed(v.Renames), Possible: catalog.Reversed(v.Possible), Decide: func(d *Decision) int {
+			if d.Number <= len(taken.Decisions) && taken.Decisions[d.Number-1].Taken >= 0 {
+				return taken.Decisions[d.Number-1].Taken
+			}
+			return 0
+		}})
+		if errors.Is(err, ErrSame) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
 	}
-	if err := back.Run(ctx, db.Exec); err != nil {
-		p.NoWayBack = err.Error()
+	if _, err := v.run(ctx, db, way, back, v.BackText); err != nil {
+		proof.NoWayBack = err.Error()
 		return nil
 	}
 	again, err := db.Read(ctx)
 	if err != nil {
 		return err
 	}
-	p.Back = differences(before, again)
+	proof.Back = append(proof.Back, differences(before, again)...)
+	if proof.Dumped {
+		dump, _, err := db.Dump(ctx)
+		if err != nil {
+			return err
+		}
+		proof.Back = append(proof.Back, dumpDifferences(oldDump, dump, false)...)
+	}
 	return nil
 }
 
@@ -139,11 +319,37 @@ func (p *Proof) goBack(ctx context.Context, db Database, before, now *catalog.Ca
 func differences(want, got *catalog.Catalog) []string {
 	list := []string{}
 	for _, c := range catalog.Compare(want, got) {
-		if c.Thing != "definition" && c.Thing != "comment" && c.Thing != "collation" {
+		kept := c.Kind == catalog.Added && (strings.Contains(c.Name, "_kept") || strings.Contains(c.Name, "_without_"))
+		if c.Thing != "definition" && c.Thing != "comment" && c.Thing != "collation" && !kept {
 			list = append(list, c.String())
 		}
 	}
 	return list
+}
+
+// dumpDifferences compares what the engine's own program prints of two schemas.
+func dumpDifferences(want, got []string, more bool) []string {
+	var list []string
+	for _, line := range without(want, got) {
+		list = append(list, "the engine's dump lacks: "+line)
+	}
+	if !more {
+		for _, line := range without(got, want) {
+			list = append(list, "the engine's dump has besides: "+line)
+		}
+	}
+	return list
+}
+
+func without(list, other []string) []string {
+	left := map[string]int{}
+	for _, s := range other {
+		left[s]++
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(s string) bool {
+		left[s]--
+		return left[s] >= 0
+	})
 }
 
 // snapshots are the rows of the tables that are in both schemas: key and values

@@ -5,10 +5,12 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,7 +41,41 @@ type table struct {
 	columns []*column
 	unique  string // a column
 	index   string
-	check   string // a column of numbers
+	check   string          // a column of numbers
+	hangs   map[string]bool // what hangs on it, by the words of hangings
+}
+
+// hangings are what may hang on a table, for each engine as the statements that
+// make it. T stands for the table in quotes, N for its bare name.
+var hangings = map[string]map[string][]string{
+	catalog.Postgres: {
+		"trigger":    {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T FOR EACH ROW WHEN (OLD.id <> NEW.id) EXECUTE FUNCTION note()"},
+		"disabled":   {"CREATE TRIGGER \"N_off\" BEFORE DELETE ON T FOR EACH ROW EXECUTE FUNCTION note()", "ALTER TABLE T DISABLE TRIGGER \"N_off\""},
+		"policy":     {"CREATE POLICY \"N_own\" ON T FOR SELECT TO widegate_reader USING (id > 0)", "ALTER TABLE T ENABLE ROW LEVEL SECURITY"},
+		"right":      {"GRANT SELECT, INSERT ON T TO widegate_reader", "GRANT UPDATE (id) ON T TO widegate_reader"},
+		"storage":    {"ALTER TABLE T SET (fillfactor = 70)"},
+		"comment":    {"COMMENT ON CONSTRAINT \"N_pkey\" ON T IS 'It''s the key'"},
+		"rule":       {"CREATE RULE \"N_rule\" AS ON DELETE TO T WHERE OLD.id < 0 DO INSTEAD NOTHING"},
+		"statistics": {"ALTER TABLE T ALTER COLUMN id SET STATISTICS 200"},
+		"identity":   {"ALTER TABLE T REPLICA IDENTITY FULL"},
+	},
+	catalog.MySQL: {
+		"trigger": {"CREATE TRIGGER `N_note` AFTER UPDATE ON T FOR EACH ROW SET @seen = NEW.id"},
+		"format":  {"ALTER TABLE T ROW_FORMAT = COMPRESSED"},
+		"view":    {"CREATE SQL SECURITY INVOKER VIEW `N_view` AS SELECT id FROM T WHERE id > 0 WITH CASCADED CHECK OPTION"},
+		"right":   {"GRANT SELECT ON T TO widegate_reader"},
+	},
+	catalog.SQLite: {
+		"trigger": {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T BEGIN SELECT NEW.id; END"},
+		"index":   {"CREATE UNIQUE INDEX \"N_down\" ON T (id DESC)"},
+		"partial": {"CREATE INDEX \"N_part\" ON T (id) WHERE id > 3"},
+	},
+}
+
+// ready makes what hangings need.
+var ready = map[string][]string{
+	catalog.Postgres: {"DO $$ BEGIN CREATE ROLE widegate_reader; EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL; END $$", "CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'"},
+	catalog.MySQL:    {"CREATE USER IF NOT EXISTS widegate_reader"},
 }
 
 type column struct {
@@ -146,7 +182,7 @@ func (s *schema) copy() *schema {
 	twin := map[*table]*table{}
 	for _, t := range s.tables {
 		x := *t
-		x.columns = nil
+		x.columns, x.hangs = nil, maps.Clone(t.hangs)
 		twin[t] = &x
 		out.tables = append(out.tables, &x)
 		for _, c := range t.columns {
@@ -172,7 +208,9 @@ func (s *schema) mutate(r *rand.Rand, times int) []catalog.Rename {
 		t := s.tables[r.IntN(len(s.tables))]
 		c := t.columns[r.IntN(len(t.columns))]
 		own := c.name != "id" && c.refers == nil && t.unique != c.name && t.index != c.name && t.check != c.name
-		switch r.IntN(13) {
+		switch r.IntN(17) {
+		case 13, 14, 15, 16:
+			s.hang(r, t)
 		case 0:
 			s.addTable(r, fmt.Sprintf("extra%d", i))
 		case 1:
@@ -256,6 +294,16 @@ func (s *schema) mutate(r *rand.Rand, times int) []catalog.Rename {
 	return renames
 }
 
+// hang takes away or gives something that hangs on a table.
+func (s *schema) hang(r *rand.Rand, t *table) {
+	words := slices.Sorted(maps.Keys(hangings[s.engine]))
+	word := words[r.IntN(len(words))]
+	if t.hangs == nil {
+		t.hangs = map[string]bool{}
+	}
+	t.hangs[word] = !t.hangs[word]
+}
+
 // toggle takes away or gives an index, a unique key or a check.
 func (s *schema) toggle(t *table, c *column) {
 	switch {
@@ -284,7 +332,7 @@ func (s *schema) q(name string) string {
 
 // ddl writes the schema out.
 func (s *schema) ddl() []string {
-	var list []string
+	list := slices.Clone(ready[s.engine])
 	if s.engine == catalog.Postgres {
 		list = append(list, "CREATE TYPE mood AS ENUM ('"+strings.Join(s.enum, "', '")+"')")
 	}
@@ -330,6 +378,15 @@ func (s *schema) ddl() []string {
 		list = append(list, fmt.Sprintf("CREATE TABLE %s (%s)", s.q(t.name), strings.Join(parts, ", ")))
 		if t.index != "" {
 			list = append(list, fmt.Sprintf("CREATE INDEX %s ON %s (%s)", s.q(t.name+"_at"), s.q(t.name), s.q(t.index)))
+		}
+	}
+	for _, t := range s.tables {
+		for _, word := range slices.Sorted(maps.Keys(hangings[s.engine])) {
+			for _, statement := range hangings[s.engine][word] {
+				if t.hangs[word] {
+					list = append(list, strings.ReplaceAll(strings.ReplaceAll(statement, "N_", t.name+"_"), " T ", " "+s.q(t.name)+" "))
+				}
+			}
 		}
 	}
 	for _, v := range s.views {
@@ -572,6 +629,32 @@ func TestThereAndBack(t *testing.T) {
 	}
 }
 
+// sameDump has the engine's own program compare two databases.
+func sameDump(t *testing.T, engine, want, got, why string) {
+	t.Helper()
+	a, ran, err := read.Dump(t.Context(), engine, want)
+	require.NoError(t, err)
+	require.True(t, ran, "the program that dumps a schema is not installed")
+	b, _, err := read.Dump(t.Context(), engine, got)
+	require.NoError(t, err)
+	require.NotEmpty(t, a)
+	plainly := func(lines []string) []string {
+		for i := range lines {
+			if engine == catalog.SQLite { // which has no names for constraints
+				lines[i] = regexp.MustCompile(`CONSTRAINT \S+ `).ReplaceAllString(lines[i], "")
+			}
+			if strings.HasPrefix(lines[i], "CREATE VIEW ") { // its columns are in the order of the table's
+				lines[i] = lines[i][:strings.Index(lines[i]+" AS ", " AS ")]
+			}
+			lines[i] = strings.TrimRight(lines[i], " ")
+		}
+		return lines
+	}
+	a, b = plainly(a), plainly(b)
+	assert.Empty(t, without(a, b), "is not there\n%s", why)
+	assert.Empty(t, without(b, a), "is there and should not\n%s", why)
+}
+
 func thereAndBack(t *testing.T, engine string, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 8))
 	a := newSchema(r, engine)
@@ -593,6 +676,7 @@ func thereAndBack(t *testing.T, engine string, seed uint64) {
 	script := move(t, db, first, second, renames)
 	require.Equal(t, plain(t, second), plain(t, db.read(t)), "seed %d\n%s", seed, script.Text("there"))
 	kept(t, before, db.contents(t, b), renames, string(script.Text("there")))
+	sameDump(t, engine, other.url, db.url, string(script.Text("there")))
 
 	offline(t, engine, a, b, script, second)
 
@@ -629,6 +713,21 @@ func (w workspace) Names(ctx context.Context, query string) ([]string, error) {
 		names = append(names, name)
 	}
 	return names, rows.Err()
+}
+
+func (w workspace) Shell(context.Context, []byte) (bool, error) { return false, nil }
+
+func (w workspace) Dump(ctx context.Context) ([]string, bool, error) {
+	return read.Dump(ctx, w.engine(), w.url)
+}
+
+func (w workspace) engine() string {
+	for engine, prefix := range map[string]string{catalog.Postgres: "postgres", catalog.MySQL: "mysql", catalog.SQLite: "sqlite"} {
+		if strings.HasPrefix(w.url, prefix) {
+			return engine
+		}
+	}
+	return ""
 }
 
 func (w workspace) Read(context.Context) (*catalog.Catalog, error) { return w.database.read(w.t), nil }

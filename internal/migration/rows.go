@@ -32,16 +32,17 @@ func (f *filler) fill(ctx context.Context) {
 	}
 	for _, t := range byReferences(tables) {
 		taken := 0
+		var reason error
 		for n := 1; n <= proofRows; n++ {
 			for try := range tries {
-				if f.exec(ctx, f.insert(t, n, try)) == nil {
+				if reason = f.exec(ctx, f.insert(t, n, try)); reason == nil {
 					taken++
 					break
 				}
 			}
 		}
 		if taken == 0 {
-			f.empty = append(f.empty, t.FullName())
+			f.empty = append(f.empty, fmt.Sprintf("%s: %v", t.FullName(), reason))
 		}
 	}
 }

@@ -175,7 +175,7 @@ func (d *sqlite) decided(x *Decision) {
 	}
 	p := &x.Proposals[x.Taken]
 	at := len(p.SQL)
-	if at > 0 && strings.Contains(strings.ToUpper(p.SQL[at-1]), " DROP ") || at > 0 && strings.HasPrefix(p.SQL[at-1], "DELETE ") {
+	if at > 0 && strings.Contains(" "+strings.ToUpper(p.SQL[at-1]), " DROP ") || at > 0 && strings.HasPrefix(p.SQL[at-1], "DELETE ") {
 		at-- // before what is then dropped
 	}
 	p.SQL = slices.Insert(slices.Clone(p.SQL), at, d.mark(fmt.Sprintf("decision %d was not carried out", x.Number), "NOT ("+p.holds+")"))
@@ -657,6 +657,11 @@ func (d *sqlite) rebuild(p *pair) {
 
 // receives reports whether values of another table may go into a new column.
 func (d *sqlite) receives(p *pair, c *catalog.Column) bool {
+	for _, r := range d.possible {
+		if r.Thing == catalog.RenamedColumn && r.In == p.now.FullName() && r.To == c.Name {
+			return true
+		}
+	}
 	return slices.ContainsFunc(d.all, func(q *pair) bool {
 		return q != p && slices.ContainsFunc(q.dropped, func(x *catalog.Column) bool { return x.Name == c.Name && x.Type.Kind == c.Type.Kind })
 	})
@@ -692,8 +697,13 @@ func (d *sqlite) decideType(p *pair, a alteration) {
 		return
 	}
 	f := d.former(p)
-	c := d.liteConversion(a, f.column(a.now.Name), slices.Contains(p.now.Options, "strict"))
+	strict := slices.Contains(p.now.Options, "strict")
+	c := d.liteConversion(a, f.column(a.now.Name), strict)
 	if c.harmless() {
+		return
+	}
+	if affinity(a.was.Declared) == "INTEGER" && affinity(a.now.Declared) == "TEXT" && !strict { // other values are rare there
+		d.check(f.where(a.now.Name, []string{a.now.Name}, "values would not be the same as texts", c.condition, "change them"))
 		return
 	}
 	d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. What becomes of values that are none?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),

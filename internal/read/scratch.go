@@ -115,6 +115,8 @@ type Workspace interface {
 	Exec(ctx context.Context, statement string) error
 	Names(ctx context.Context, query string) ([]string, error) // a query of one column of text
 	Read(ctx context.Context) (*catalog.Catalog, error)
+	Shell(ctx context.Context, script []byte) (ran bool, err error) // in the engine's own client
+	Dump(ctx context.Context) (lines []string, ran bool, err error) // by the engine's own program
 }
 
 // InWorkspace runs do with a new database, which is gone afterwards: in a
@@ -140,7 +142,7 @@ func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) e
 				return err
 			}
 		}
-		return do(workspace{db, func(ctx context.Context) (*catalog.Catalog, error) {
+		return do(workspace{db, engine, at, func(ctx context.Context) (*catalog.Catalog, error) {
 			schemas, err := made(ctx, engine, db)
 			if err != nil {
 				return nil, err
@@ -166,8 +168,9 @@ func made(ctx context.Context, engine string, db session) ([]string, error) {
 }
 
 // schemasQuery lists the schemas that hold tables.
-const schemasQuery = `SELECT DISTINCT table_schema::text FROM information_schema.tables
-	WHERE table_schema !~ '^pg_' AND table_schema <> 'information_schema' ORDER BY 1`
+const schemasQuery = `SELECT DISTINCT n.nspname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f', 'S') AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'
+		AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e') ORDER BY 1`
 
 func inFile(do func(w Workspace) error) error {
 	folder, err := os.MkdirTemp("", "widegate-scratch-")
@@ -181,12 +184,13 @@ func inFile(do func(w Workspace) error) error {
 		return err
 	}
 	defer db.Close()
-	return do(workspace{db, func(ctx context.Context) (*catalog.Catalog, error) { return sqlite.ReadFile(ctx, file) }})
+	return do(workspace{db, catalog.SQLite, file, func(ctx context.Context) (*catalog.Catalog, error) { return sqlite.ReadFile(ctx, file) }})
 }
 
 type workspace struct {
 	session
-	read func(ctx context.Context) (*catalog.Catalog, error)
+	engine, address string
+	read            func(ctx context.Context) (*catalog.Catalog, error)
 }
 
 func (w workspace) Read(ctx context.Context) (*catalog.Catalog, error) { return w.read(ctx) }
@@ -213,6 +217,42 @@ func Schemas(ctx context.Context, s Source) ([]string, error) {
 	}
 	defer db.Close()
 	return db.Names(ctx, schemasQuery)
+}
+
+// Names runs a query of one column of text in a live database.
+func Names(ctx context.Context, s Source, query string) ([]string, error) {
+	if s.Engine == catalog.SQLite {
+		db, err := sqlite.Open(s.Path())
+		if err != nil {
+			return nil, err
+		}
+		defer db.Close()
+		return db.Names(ctx, query)
+	}
+	server, ok := scratchServers[script.Dialect(s.Engine)]
+	if !ok {
+		return nil, fault.New("name a database", "%s has no rows", s.Redacted())
+	}
+	db, err := server.open(ctx, s.URL)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	return db.Names(ctx, query)
+}
+
+// OwnSchema is the schema in which a connection finds what it names without one.
+func OwnSchema(ctx context.Context, s Source) (string, error) {
+	db, err := postgres.Open(ctx, s.URL)
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	names, err := db.Names(ctx, "SELECT coalesce(current_schema(), '')::text")
+	if err != nil || len(names) == 0 {
+		return "", err
+	}
+	return names[0], nil
 }
 
 // withDatabase replaces the database in a URL.

@@ -83,6 +83,14 @@ func (m *my) run(s script.Statement) error {
 	case verb == "drop" && (object == "function" || object == "procedure"):
 		m.dropRoutine(s.Text)
 		return nil
+	case verb == "create" && object == "trigger":
+		m.createTrigger(s.Text)
+		return nil
+	case verb == "drop" && object == "trigger":
+		if gone := triggerGone.FindStringSubmatch(s.Text); gone != nil {
+			m.dropTrigger(strings.Trim(gone[1], "`"))
+		}
+		return nil
 	case verb == "create" && (object == "database" || object == "schema"):
 		return nil
 	case !slices.Contains([]string{"table", "view", "index"}, object), strings.Contains(strings.ToLower(head[0]), " temporary"):
@@ -247,7 +255,7 @@ func (m *my) statement(n ast.StmtNode, text string) error {
 		}
 		return err
 	case *ast.CreateViewStmt:
-		m.createView(n)
+		m.createView(n, text)
 	case *ast.DropTableStmt:
 		for _, name := range n.Tables {
 			if _, err := m.find(name); err != nil && !n.IfExists {

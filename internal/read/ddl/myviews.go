@@ -12,9 +12,9 @@ import (
 	"widegate/internal/read/script"
 )
 
-func (m *my) createView(n *ast.CreateViewStmt) {
+func (m *my) createView(n *ast.CreateViewStmt, text string) {
 	q := m.query(n.Select)
-	t := &myTable{Table: catalog.Table{Schema: m.schemaOf(n.ViewName), Name: n.ViewName.Name.O, Kind: catalog.View, Rows: -1}}
+	t := &myTable{Table: catalog.Table{Schema: m.schemaOf(n.ViewName), Name: n.ViewName.Name.O, Kind: catalog.View, Rows: -1, Options: viewOptions(text)}}
 	t.Definition = strings.TrimSpace(restore(n.Select))
 	t.Columns = m.scope().columnsOf(q)
 	for i, name := range n.Cols {

@@ -116,6 +116,10 @@ func (p *pg) statement(n node, text string) error {
 		p.ownSequence(n.at("sequence"), n.list("options"))
 	case "CreateFunctionStmt":
 		p.createRoutine(n, text)
+	case "CreateTrigStmt":
+		p.createTrigger(n, text)
+	case "CreatePolicyStmt":
+		p.createPolicy(n, text)
 	case "DoStmt":
 		if !makesThings.MatchString(text) {
 			return nil // it looks at rows
@@ -461,7 +465,7 @@ func (p *pg) addConstraints(t *pgTable, list []node, columnName string) {
 			if columns = columnsIn(k.fields["raw_expr"]); len(columns) != 1 {
 				columns = nil
 			}
-			t.Checks = append(t.Checks, catalog.Check{Name: p.constraintName(t, k, columns, "check"), Expr: p.print(k.at("raw_expr"))})
+			t.Checks = append(t.Checks, catalog.Check{Name: p.constraintName(t, k, columns, "check"), Expr: p.print(k.at("raw_expr")), Options: checkOptions(k)})
 		case "CONSTR_PRIMARY", "CONSTR_UNIQUE":
 			undo = p.addKey(t, k, columns)
 		case "CONSTR_FOREIGN":
@@ -471,6 +475,9 @@ func (p *pg) addConstraints(t *pgTable, list []node, columnName string) {
 		case "CONSTR_ATTR_DEFERRABLE", "CONSTR_ATTR_DEFERRED":
 			if undo != nil {
 				*undo = true
+			}
+			if n := len(t.References); n > 0 && undo == &t.References[n-1].Deferrable && k.text("contype") == "CONSTR_ATTR_DEFERRED" {
+				t.References[n-1].Definition = strings.TrimSpace(t.References[n-1].Definition + " " + deferred)
 			}
 		}
 	}
@@ -564,6 +571,7 @@ func (p *pg) addKey(t *pgTable, k node, columns []string) *bool {
 	} else {
 		key.Name = p.constraintName(t, k, columns, "key")
 	}
+	key.Definition = keyDefinition(k, key.Columns)
 	p.indexes[catalog.Qualify(t.Schema, key.Name)] = t.FullName()
 	if primary {
 		for _, name := range key.Columns {
@@ -602,7 +610,7 @@ func (p *pg) addReference(t *pgTable, k node, columnName string) *bool {
 	to := k.at("pktable")
 	ref := catalog.Reference{
 		Columns: columns, Schema: to.text("schemaname"), Table: to.text("relname"), Target: k.names("pk_attrs"),
-		OnUpdate: keyActions[k.text("fk_upd_action")], OnDelete: keyActions[k.text("fk_del_action")], Deferrable: k.flag("deferrable"),
+		OnUpdate: keyActions[k.text("fk_upd_action")], OnDelete: keyActions[k.text("fk_del_action")], Deferrable: k.flag("deferrable"), Definition: marks(k),
 	}
 	if target := p.find(ref.Schema, ref.Table); target != nil {
 		ref.Schema = target.Schema
@@ -732,7 +740,7 @@ func (p *pg) createIndex(n node, text string) error {
 		in.Columns = append(in.Columns, p.indexColumn(e))
 		words = append(words, orElse(e.text("name"), orElse(outputName(e.at("expr")), "expr")))
 		expressions = expressions || e.text("name") == ""
-		special = special || e.text("ordering") != "SORTBY_DEFAULT" || e.has("opclass")
+		special = special || e.text("ordering") != "SORTBY_DEFAULT" || e.has("opclass") || e.has("collation")
 	}
 	if in.Name == "" {
 		in.Name = p.freeName(t, words, "idx")
@@ -743,7 +751,11 @@ func (p *pg) createIndex(n node, text string) error {
 	}
 	p.indexes[full] = t.FullName()
 	if in.Unique && in.Where == "" && !expressions {
-		t.Uniques = append(t.Uniques, catalog.Key{Name: in.Name, Columns: in.Columns, Index: true})
+		key := catalog.Key{Name: in.Name, Columns: in.Columns, Index: true}
+		if special || n.flag("nulls_not_distinct") {
+			key.Definition = text
+		}
+		t.Uniques = append(t.Uniques, key)
 		return nil
 	}
 	if special {
@@ -882,6 +894,7 @@ func (p *pg) completeReferences(t *pgTable) {
 			ref.Target = []string{}
 		}
 	}
+	p.completeDefinitions(t)
 }
 
 // completeSequences forgets the names of sequences that are the columns' own,

@@ -55,6 +55,7 @@ func (p *pg) alter(t *pgTable, cmd node) error {
 		}
 		return nil, &problem{text: fmt.Sprintf("table %q has no column %q", t.FullName(), name)}
 	}
+	t.secure(cmd.text("subtype"))
 	switch cmd.text("subtype") {
 	case "AT_AddColumn":
 		if _, there := t.Column(def.text("colname")); there {
@@ -391,6 +392,15 @@ func (p *pg) drop(n node) error {
 			}
 		case "OBJECT_INDEX":
 			p.dropIndex(schema, name)
+		case "OBJECT_TRIGGER", "OBJECT_POLICY":
+			owner := ""
+			if len(names) > 2 {
+				owner = names[len(names)-3]
+			}
+			if t := p.find(owner, schema); t != nil {
+				t.dropTrigger(name)
+				t.dropExtra("policy", name)
+			}
 		case "OBJECT_TYPE", "OBJECT_DOMAIN":
 			for _, s := range p.path(schema) {
 				p.dropType(catalog.Qualify(s, name))

@@ -12,19 +12,25 @@ import (
 // readTriggers reads the triggers in the order in which they fire.
 func (r *reader) readTriggers(ctx context.Context) error {
 	return r.each(ctx, "triggers", `
-		SELECT event_object_schema, event_object_table, trigger_name, action_timing, event_manipulation, action_statement
+		SELECT event_object_schema, event_object_table, trigger_name, action_timing, event_manipulation, action_statement, sql_mode, collation_connection
 		FROM information_schema.triggers WHERE event_object_schema IN {schemas} ORDER BY event_object_schema, event_object_table, action_order`, func(row *sql.Rows) error {
-		var schema, table, timing, event, statement string
+		var schema, table, timing, event, statement, mode, collation string
 		var trigger catalog.Trigger
-		if err := row.Scan(&schema, &table, &trigger.Name, &timing, &event, &statement); err != nil {
+		if err := row.Scan(&schema, &table, &trigger.Name, &timing, &event, &statement, &mode, &collation); err != nil {
 			return err
 		}
 		if t := r.table(schema, table); t != nil {
 			trigger.Definition = fmt.Sprintf("CREATE TRIGGER %s %s %s ON %s FOR EACH ROW %s", quoteName(trigger.Name), timing, event, r.name(schema, table), statement)
+			trigger.Session = session(mode, collation)
 			t.Triggers = append(t.Triggers, trigger)
 		}
 		return nil
 	})
+}
+
+// session is what a trigger or a routine keeps from the session that made it.
+func session(mode, collation string) string {
+	return fmt.Sprintf("sql_mode = '%s', collation_connection = %s", mode, collation)
 }
 
 // name is that of a table, with its database where it is not the connection's.

@@ -533,12 +533,14 @@ func (r *reader) isMariaDB(ctx context.Context) bool {
 func (r *reader) readRoutines(ctx context.Context) error {
 	at := map[string]int{}
 	err := r.each(ctx, "routines", `
-		SELECT routine_schema, specific_name, lower(routine_type), coalesce(dtd_identifier, ''), lower(sql_data_access), coalesce(routine_comment, '')
+		SELECT routine_schema, specific_name, lower(routine_type), coalesce(dtd_identifier, ''), lower(sql_data_access), coalesce(routine_comment, ''), sql_mode, collation_connection
 		FROM information_schema.routines WHERE routine_schema IN {schemas} AND routine_type IN ('FUNCTION', 'PROCEDURE')`, func(row *sql.Rows) error {
 		var f catalog.Routine
-		if err := row.Scan(&f.Schema, &f.Name, &f.Kind, &f.Returns, &f.Volatility, &f.Comment); err != nil {
+		var mode, collation string
+		if err := row.Scan(&f.Schema, &f.Name, &f.Kind, &f.Returns, &f.Volatility, &f.Comment, &mode, &collation); err != nil {
 			return err
 		}
+		f.Session = session(mode, collation)
 		at[f.Schema+"\x00"+f.Name] = len(r.catalog.Routines)
 		r.catalog.Routines = append(r.catalog.Routines, f)
 		return nil

@@ -231,3 +231,13 @@ func openVersioned(source string) string {
 	}
 	return string(out)
 }
+
+// Pieces are the statements of a text as a program sends them, comments that an
+// engine executes included.
+func Pieces(text string, d Dialect) []string {
+	var list []string
+	for _, s := range Split(&File{Path: "script", Text: text}, d) {
+		list = append(list, text[s.From:s.From+len(s.Text)])
+	}
+	return list
+}
