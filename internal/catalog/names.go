@@ -131,6 +131,7 @@ func opposed(a, b string) bool {
 		words := strings.Fields(group)
 		for _, v := range onlyA {
 			for _, w := range onlyB {
+				v, w := singular(v, words), singular(w, words)
 				if v != w && slices.Contains(words, v) && slices.Contains(words, w) {
 					return true
 				}
@@ -140,14 +141,27 @@ func opposed(a, b string) bool {
 	return false
 }
 
+// singular is a word without its last s where only that is in the list.
+func singular(word string, list []string) string {
+	if bare := strings.TrimSuffix(word, "s"); !slices.Contains(list, word) && slices.Contains(list, bare) {
+		return bare
+	}
+	return word
+}
+
 // variants reports whether two names share a word and differ in another one that
 // has nothing to do with its counterpart: two sides of one thing, and no rename
 // to be sure of.
 func variants(a, b string) bool {
-	x, y := nameWords(a), nameWords(b)
+	x, y := meaning(nameWords(a)), meaning(nameWords(b))
 	onlyA := slices.DeleteFunc(slices.Clone(x), func(w string) bool { return slices.ContainsFunc(y, func(v string) bool { return relatedWords(v, w) }) })
 	onlyB := slices.DeleteFunc(slices.Clone(y), func(w string) bool { return slices.ContainsFunc(x, func(v string) bool { return relatedWords(v, w) }) })
-	shared := len(x) - len(onlyA)
-	idOnly := shared == 1 && (slices.Contains(x, "id") && slices.Contains(y, "id")) // every reference ends so
-	return shared > 0 && !idOnly && len(onlyA) > 0 && len(onlyB) > 0
+	return len(x) > len(onlyA) && len(onlyA) > 0 && len(onlyB) > 0
+}
+
+// meaning leaves out the words that say only of what kind a column is.
+func meaning(words []string) []string {
+	return slices.DeleteFunc(slices.Clone(words), func(w string) bool {
+		return slices.Contains([]string{"id", "on", "at", "is", "has", "of", "the", "by"}, w)
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -233,8 +234,33 @@ func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.So
 		}
 		a.say("  %s %s(%s)%s", f.Kind, catalog.Qualify(f.Schema, f.Name), shortened(argumentText(f), 60), shortened(returns, 60))
 	}
+	a.showBesides(c)
 	a.showAttention(m)
 	return nil
+}
+
+// showBesides counts what else the database holds; read TABLE and --json have all
+// of it.
+func (a *app) showBesides(c *catalog.Catalog) {
+	counts := map[string]int{}
+	for _, t := range c.Tables {
+		counts["trigger"] += len(t.Triggers)
+		for _, e := range t.Extras {
+			counts[e.Kind]++
+		}
+	}
+	for _, e := range c.Extras {
+		counts[e.Kind]++
+	}
+	var parts []string
+	for _, kind := range slices.Sorted(maps.Keys(counts)) {
+		if counts[kind] > 0 {
+			parts = append(parts, count(counts[kind], kind))
+		}
+	}
+	if len(parts) > 0 && c.Complete {
+		a.say("  besides: %s; read TABLE shows those of a table", strings.Join(parts, ", "))
+	}
 }
 
 // referrersOf lists for each table, by its full name, those that refer to it.

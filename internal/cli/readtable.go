@@ -137,7 +137,13 @@ func (a *app) showRules(t *catalog.Table) {
 		list.add(kind, shortened(text, 70), in.Name)
 	}
 	for _, k := range t.Checks {
-		list.add("check", shortened(k.Expr, 70), k.Name)
+		list.add("check", shortened(strings.TrimSpace(k.Expr+" "+k.Options), 70), k.Name)
+	}
+	for _, trigger := range t.Triggers {
+		list.add("trigger", shortened(strings.Join(strings.Fields(trigger.Definition), " "), 70), trigger.Name)
+	}
+	for _, e := range t.Extras {
+		list.add(e.Kind, shortened(strings.Join(strings.Fields(e.Make), " "), 70), e.Name)
 	}
 	if len(list.rows) > 0 {
 		a.say("")

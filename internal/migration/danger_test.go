@@ -332,6 +332,30 @@ func TestDangers(t *testing.T) {
 	t.Logf("changes: %v, each under %d clients and cut off", count, len(clients))
 }
 
+// TestAFullDisk has the engine end the transaction by itself in the middle of a
+// script, while the program that runs it goes on.
+func TestAFullDisk(t *testing.T) {
+	tried := 0
+	for _, c := range dangers {
+		if c.only != "" && !strings.Contains(c.only, catalog.SQLite) || strings.Contains(c.decide, "-") || c.want == nil {
+			continue
+		}
+		db := c.filled(t, catalog.SQLite)
+		goal := c.build(t, catalog.SQLite, c.after).read(t)
+		s := c.draft(t, db.read(t), goal)
+		was := db.world(t)
+		pages := db.query(t, "PRAGMA page_count")
+		limit := "PRAGMA max_page_count = " + strings.Fields(strings.Trim(pages[0], "[{} "))[0]
+		unhelpful(t, catalog.SQLite, db.url, append([]string{limit}, pieces(catalog.SQLite, s.Text(c.name))...), -1)
+		if is := db.world(t); is != was {
+			c.arrived(t, db, goal, s)
+		} else {
+			tried++
+		}
+	}
+	assert.Greater(t, tried, 5, "the disk was full for some of them")
+}
+
 func (c danger) build(t *testing.T, engine, ddl string) database {
 	t.Helper()
 	db := open(t, engine)

@@ -153,7 +153,12 @@ func (e *extension) add(t *catalog.Table, text string) error {
 		}
 	}
 	if w.hasDefault {
-		c.Default = defaultWanted(w.def)
+		if c.Default, err = defaultWanted(w, c.Type); err != nil {
+			return err
+		}
+	}
+	if e.engine != catalog.MySQL { // whose enums have no name
+		c.Type.Labels = nil
 	}
 	t.Columns = append(t.Columns, c)
 	if w.unique {
@@ -169,12 +174,49 @@ func (e *extension) add(t *catalog.Table, text string) error {
 
 var call = regexp.MustCompile(`(?i)^(current_(date|time|timestamp)|null|[a-z_]+\(.*\))$`)
 
-// defaultWanted tells a constant from a call.
-func defaultWanted(text string) *catalog.Default {
-	if call.MatchString(text) {
-		return &catalog.Default{Kind: catalog.Expression, Text: text}
+// constants say what a constant of a type looks like, and how to write one.
+var constants = map[catalog.TypeKind]struct {
+	pattern *regexp.Regexp
+	example string
+}{
+	catalog.Int:         {regexp.MustCompile(`^-?\d{1,19}$`), "10"},
+	catalog.Decimal:     {regexp.MustCompile(`^-?\d+(\.\d+)?$`), "1.5"},
+	catalog.Float:       {regexp.MustCompile(`^-?\d+(\.\d+)?([eE][-+]?\d+)?$`), "1.5"},
+	catalog.Bool:        {regexp.MustCompile(`^(true|false)$`), "true or false"},
+	catalog.Date:        {regexp.MustCompile(`^\d{4}-\d\d-\d\d$`), "2026-05-01, or now"},
+	catalog.Time:        {regexp.MustCompile(`^\d\d:\d\d(:\d\d(\.\d+)?)?$`), "09:30"},
+	catalog.TimestampTZ: {regexp.MustCompile(`^\d{4}-\d\d-\d\d[ T]\d\d:\d\d(:\d\d(\.\d+)?)?`), "2026-05-01 09:30, or now"},
+	catalog.UUID:        {regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`), "00000000-0000-4000-8000-000000000000"},
+	catalog.JSON:        {regexp.MustCompile(`(?s)^\s*([\[{"].*[\]}"]|-?\d+(\.\d+)?|true|false|null)\s*$`), `{}`},
+}
+
+// defaultWanted tells a constant from a call, and refuses what the type does not
+// take.
+func defaultWanted(w wish, t catalog.Type) (*catalog.Default, error) {
+	text := w.def
+	if strings.EqualFold(text, "now") {
+		switch t.Kind {
+		case catalog.Date:
+			text = "CURRENT_DATE"
+		case catalog.Time:
+			text = "CURRENT_TIME"
+		case catalog.Timestamp, catalog.TimestampTZ:
+			text = "CURRENT_TIMESTAMP"
+		}
 	}
-	return &catalog.Default{Kind: catalog.Constant, Text: text}
+	if call.MatchString(text) {
+		return &catalog.Default{Kind: catalog.Expression, Text: text}, nil
+	}
+	if known, ok := constants[t.Kind]; ok && w.raw == "" && !known.pattern.MatchString(text) {
+		return nil, fault.New("write it as "+known.example, "%s: %q is no default for the type %s", w.name, text, w.kind)
+	}
+	if len(t.Labels) > 0 && w.kind == "enum" && !slices.Contains(t.Labels, text) {
+		return nil, fault.New("use one of "+strings.Join(t.Labels, ", "), "%s: %q is none of its labels", w.name, text)
+	}
+	if t.Kind == catalog.Text && t.Size > 0 && len([]rune(text)) > t.Size {
+		return nil, fault.New("make the text longer, or the default shorter", "%s: the default %q is longer than %d characters", w.name, text, t.Size)
+	}
+	return &catalog.Default{Kind: catalog.Constant, Text: text}, nil
 }
 
 // target is the table that a type names.
@@ -215,7 +257,10 @@ func (e *extension) declare(t *catalog.Table, w wish) (string, catalog.Type, err
 	case w.kind == "text" && w.inside == "":
 		return pick("text", "text", "TEXT"), catalog.Type{Kind: catalog.Text}, nil
 	case w.kind == "text" && number(w.inside):
-		n, _ := strconv.Atoi(w.inside)
+		n, err := strconv.Atoi(w.inside)
+		if err != nil || n < 1 || n > 10_485_760 {
+			return "", catalog.Type{}, fault.New("give it a length from 1 up, as in text(60), or none", "%s: a text cannot have %s characters", w.name, w.inside)
+		}
 		declared := pick("character varying("+w.inside+")", "varchar("+w.inside+")", "VARCHAR("+w.inside+")")
 		if strict {
 			declared = "TEXT"
@@ -273,12 +318,12 @@ func (e *extension) enum(t *catalog.Table, w wish) (string, catalog.Type, error)
 		name := t.Name + "_" + w.name
 		e.catalog.Enums = append(e.catalog.Enums, catalog.Enum{Schema: t.Schema, Name: name, Labels: labels})
 		full := catalog.Qualify(t.Schema, name)
-		return full, catalog.Type{Kind: catalog.EnumKind, Enum: full}, nil
+		return full, catalog.Type{Kind: catalog.EnumKind, Enum: full, Labels: labels}, nil
 	case catalog.MySQL:
 		return "enum(" + strings.Join(quoted, ",") + ")", catalog.Type{Kind: catalog.EnumKind, Labels: labels}, nil
 	}
 	t.Checks = append(t.Checks, catalog.Check{Expr: quote(e.engine, w.name) + " IN (" + strings.Join(quoted, ", ") + ")"})
-	return "TEXT", catalog.Type{Kind: catalog.Text}, nil
+	return "TEXT", catalog.Type{Kind: catalog.Text, Labels: labels}, nil
 }
 
 // extendText puts new columns into the text of a SQLite table, behind the last

@@ -118,7 +118,7 @@ var stopAfterError = onlyIf("@@error_count > 0", "SET SESSION TRANSACTION READ O
 type myDialect struct{}
 
 func (myDialect) guard(statement string) []string {
-	if strings.HasPrefix(statement, "SET @widegate_") || strings.HasPrefix(statement, "PREPARE widegate ") {
+	if strings.HasPrefix(statement, "SET ") || strings.HasPrefix(statement, "PREPARE widegate ") {
 		return nil // if it fails, what executes it does too
 	}
 	return stopAfterError
@@ -141,8 +141,8 @@ func (myDialect) check(_ int, c Check) []string {
 	if c.table != "" {
 		there = (&draft{engine: catalog.MySQL}).present(c.schema, c.table, c.columns)
 	}
-	message := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(c.Place + ": ")
-	fault := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(" " + c.Fault + "; they are listed by " + oneLine(c.List))
+	message := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(c.message() + " (")
+	fault := strings.NewReplacer("`", "'", "\n", " ", "\r", " ").Replace(" found); they are listed by " + oneLine(c.List))
 	if runes := []rune(message + fault); len(runes) > 180 {
 		fault = string([]rune(fault)[:max(20, 180-len([]rune(message)))]) + "..."
 	}
@@ -669,7 +669,7 @@ func (d *mysql) checkAgain(p *pair, a alteration) []string {
 	c := d.myConversion(a, d.name(a.now.Name))
 	list := myDialect{}.check(0, Check{Place: p.now.FullName() + "." + a.now.Name, Fault: "values do not fit into " + a.now.Declared,
 		Count: fmt.Sprintf("SELECT count(*) FROM %s WHERE %s", d.tableOf(p.now), c.condition), List: fmt.Sprintf("SELECT * FROM %s WHERE %s", d.tableOf(p.now), c.condition)})
-	return list[:len(list)-len(stopAfterError)]
+	return list
 }
 
 // anchoredChecks are for times that a timestamp does not hold.

@@ -135,8 +135,8 @@ func (pgDialect) guard(string) []string     { return nil }
 func (pgDialect) stop(decide string) string { return decide }
 
 func (pgDialect) check(_ int, c Check) []string {
-	fails := fmt.Sprintf("    IF faults > 0 THEN\n        RAISE EXCEPTION USING MESSAGE = %s || faults || %s, DETAIL = %s, HINT = %s;\n    END IF;\n",
-		literal(catalog.Postgres, c.Place+": "), literal(catalog.Postgres, " "+c.Fault), literal(catalog.Postgres, "They are listed by: "+c.List), literal(catalog.Postgres, c.Help))
+	fails := fmt.Sprintf("    IF faults > 0 THEN\n        RAISE EXCEPTION USING MESSAGE = %s || faults || ' found)', DETAIL = %s, HINT = %s;\n    END IF;\n",
+		literal(catalog.Postgres, c.message()+" ("), literal(catalog.Postgres, "They are listed by: "+c.List), literal(catalog.Postgres, c.Help))
 	if c.Tries == "" {
 		return []string{"DO " + dollars("#variable_conflict use_column\nDECLARE faults bigint;\nBEGIN\n    faults := ("+c.Count+");\n"+fails+"END")}
 	}
@@ -1585,17 +1585,17 @@ func (d *postgres) dropTypes() {
 	}
 	for _, x := range d.at.Domains {
 		if !slices.ContainsFunc(d.after.Domains, func(y catalog.Domain) bool { return y.Schema == x.Schema && y.Name == x.Name }) {
-			d.step("DROP DOMAIN " + d.table(x.Schema, x.Name))
+			d.dropType("DOMAIN", x.Schema, x.Name)
 		}
 	}
 	for _, c := range d.at.Composites {
 		if !slices.ContainsFunc(d.after.Composites, func(x catalog.Composite) bool { return x.Schema == c.Schema && x.Name == c.Name }) {
-			d.step("DROP TYPE " + d.table(c.Schema, c.Name))
+			d.dropType("TYPE", c.Schema, c.Name)
 		}
 	}
 	for _, e := range d.at.Enums {
 		if _, there := d.after.Enum(catalog.Qualify(e.Schema, e.Name)); !there {
-			d.step("DROP TYPE " + d.table(e.Schema, e.Name))
+			d.dropType("TYPE", e.Schema, e.Name)
 		}
 	}
 	for _, s := range d.at.Sequences {
@@ -1603,6 +1603,22 @@ func (d *postgres) dropTypes() {
 			d.step("DROP SEQUENCE " + d.table(s.Schema, s.Name))
 		}
 	}
+}
+
+// dropType drops a type, but for one that a table uses which may stay under
+// another name.
+func (d *postgres) dropType(kind, schema, name string) {
+	full := catalog.Qualify(schema, name)
+	uses := func(t *catalog.Table) bool {
+		return slices.ContainsFunc(t.Columns, func(c catalog.Column) bool {
+			return usesEnum(c.Type, full) || rowType(c.Type) == full || c.Domain == full
+		})
+	}
+	if slices.ContainsFunc(d.kept, uses) {
+		d.note("the type %s stays, since a table uses it that stays under another name", full)
+		return
+	}
+	d.step("DROP " + kind + " " + d.table(schema, name))
 }
 
 // comments sets what is said of tables and columns where it is different; a view

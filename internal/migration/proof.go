@@ -70,6 +70,12 @@ var unhelpfulSettings = map[string][]string{
 	catalog.SQLite:   {"PRAGMA foreign_keys = ON"},
 }
 
+// usualSettings take the place of those again.
+var usualSettings = map[string][]string{
+	catalog.Postgres: {"RESET ALL"},
+	catalog.MySQL:    {"SET SESSION sql_mode = DEFAULT, SESSION time_zone = DEFAULT, SESSION foreign_key_checks = 1"},
+}
+
 // Prove makes the old schema in an empty database, fills it, runs the script
 // there, and then the one that leads back: in a plain session, under unhelpful
 // settings, and in the engine's own client. What comes out is compared with the
@@ -174,7 +180,10 @@ func (v *Proving) try(ctx context.Context, db Database, goal *target, way string
 	if err != nil {
 		return nil, false, err
 	}
-	if ran, err = v.run(ctx, db, way, v.There, v.ThereText); err != nil || !ran {
+	if ran, err = v.run(ctx, db, way, v.There, v.ThereText); err != nil && len(proof.Refused) > 0 {
+		return nil, ran, fmt.Errorf("%w (%s)", err, strings.Join(proof.Refused, "; "))
+	}
+	if err != nil || !ran {
 		return proof, ran, err
 	}
 	now, err := db.Read(ctx)
@@ -238,6 +247,11 @@ func (v *Proving) run(ctx context.Context, db Database, way string, s *Script, t
 			return false, fmt.Errorf("%s: %w", firstLine(statement), err)
 		}
 	}
+	for _, setting := range usualSettings[s.Engine] {
+		if err := db.Exec(ctx, setting); err != nil {
+			return false, err
+		}
+	}
 	return true, nil
 }
 
@@ -259,11 +273,16 @@ func (v *Proving) takeOut(ctx context.Context, db Database, proof *Proof) {
 	for _, c := range v.There.checks() {
 		from, ok := strings.CutPrefix(c.List, "SELECT * FROM ")
 		counts, err := db.Names(ctx, "SELECT CAST(("+c.Count+") AS char(20))")
+		if err != nil {
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s: %v", c.message(), err))
+		}
 		if !ok || err != nil || len(counts) == 0 || strings.TrimSpace(counts[0]) == "0" {
 			continue
 		}
-		if db.Exec(ctx, "DELETE FROM "+from) == nil {
-			proof.Refused = append(proof.Refused, fmt.Sprintf("%s: %s %s", c.Place, strings.TrimSpace(counts[0]), c.Fault))
+		if err := db.Exec(ctx, "DELETE FROM "+from); err == nil {
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s)", c.message(), strings.TrimSpace(counts[0])))
+		} else {
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s), which could not be taken out: %v", c.message(), strings.TrimSpace(counts[0]), err))
 		}
 	}
 }

@@ -41,8 +41,19 @@ func (f *filler) fill(ctx context.Context) {
 				}
 			}
 		}
+		f.goOn(ctx, t)
 		if taken == 0 {
 			f.empty = append(f.empty, fmt.Sprintf("%s: %v", t.FullName(), reason))
+		}
+	}
+}
+
+// goOn has the sequences of a table go on behind the rows that were made.
+func (f *filler) goOn(ctx context.Context, t *catalog.Table) {
+	d := &postgres{draft: &draft{engine: f.engine}}
+	for i := range t.Columns {
+		if c := &t.Columns[i]; f.engine == catalog.Postgres && ownNumbers(c.Default) {
+			_ = f.exec(ctx, d.goOn(t, c)) // numbers that are taken are no fault of the script
 		}
 	}
 }

@@ -53,7 +53,7 @@ func TestDecisions(t *testing.T) {
 			require.NotEmpty(t, s.Open(), "%s: %s", engine, c.what)
 			assert.Contains(t, s.Decisions[0].Question, c.question, engine)
 			assert.Contains(t, strings.ReplaceAll(text, "\n--      ", " "), c.proposal, "%s: %s", engine, c.what)
-			assert.Greater(t, strings.Index(text, "\nDECIDE 1"), 0, text)
+			assert.Regexp(t, `(?s)DECIDE 1[,;].*DECIDE 1;`, text, "ahead of all steps, and at the place")
 			assert.Error(t, s.Run(t.Context(), func(context.Context, string) error { t.Error("it runs"); return nil }))
 			_, taken := draftOf(t, engine, c.before, c.after, Options{Decide: func(*Decision) int { return 0 }})
 			assert.NotContains(t, taken, "\nDECIDE")

@@ -23,9 +23,9 @@ import (
 type sqlite struct {
 	*draft
 	marks    []string // what each mark says when it is missing
-	steps    []Step   // that leave a mark, behind the checks
 	hidden   []string // the tables that a step changes, under their old names
 	expected []string // conditions on the schema at the end
+	last     string   // the mark behind all steps
 }
 
 func (d *sqlite) write() {
@@ -43,6 +43,7 @@ func (d *sqlite) write() {
 			touched = append(touched, d.oldName(p.now.Name))
 		}
 	}
+	touched = append(touched, d.mayReceive(pairs)...)
 	d.hide(pairs, rebuilt)
 	off := len(rebuilt)+len(d.gone()) > 0
 	drop, remake := d.views(touched)
@@ -71,6 +72,21 @@ func (d *sqlite) write() {
 	d.makeTriggers(triggers)
 	d.expect(drop)
 	d.frame(off)
+}
+
+// mayReceive are the tables into which decisions may carry values: their triggers
+// must not fire then.
+func (d *sqlite) mayReceive(pairs []*pair) []string {
+	loses := func(p *pair) bool {
+		return slices.ContainsFunc(p.dropped, func(c *catalog.Column) bool { return c.Generated == "" })
+	}
+	var list []string
+	for _, p := range pairs {
+		if len(p.added) > 0 && slices.ContainsFunc(pairs, loses) {
+			list = append(list, d.oldName(p.now.Name))
+		}
+	}
+	return list
 }
 
 // hide notes the tables that steps name, for the statements after a rollback.
@@ -106,7 +122,10 @@ func (d *sqlite) frame(off bool) {
 	for _, name := range d.hidden {
 		s.begin = append(s.begin, "DROP TABLE temp."+d.name(name))
 	}
-	s.begin = append(s.begin, "PRAGMA legacy_alter_table = OFF")
+	if off {
+		s.begin = append(s.begin, "PRAGMA legacy_alter_table = OFF")
+	}
+	open := off || len(d.script.Open()) > 0
 	checks := d.script.checks()
 	var messages []string
 	for i, c := range checks {
@@ -118,16 +137,25 @@ func (d *sqlite) frame(off bool) {
 	total := len(checks) + len(d.marks)
 	messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> 0 OR faults = 0)", quoteAlways("nothing was changed, since a check or a step failed or a decision is open")))
 	s.begin = append(s.begin,
-		fmt.Sprintf("CREATE TEMP TABLE widegate_check (n INTEGER PRIMARY KEY, faults INTEGER NOT NULL,\n    %s)", strings.Join(messages, ",\n    ")),
-		"CREATE TEMP TABLE widegate_open (place INTEGER)")
+		fmt.Sprintf("CREATE TEMP TABLE widegate_check (n INTEGER PRIMARY KEY, faults INTEGER NOT NULL,\n    %s)", strings.Join(messages, ",\n    ")))
+	if open {
+		s.begin = append(s.begin, "CREATE TEMP TABLE widegate_open (place INTEGER)")
+	}
 	if off {
 		s.begin = append(s.begin, "INSERT INTO widegate_open SELECT 0 FROM pragma_foreign_keys WHERE foreign_keys = 1")
 	}
-	gate := fmt.Sprintf("INSERT OR ROLLBACK INTO widegate_check\n    SELECT 0, %d - (SELECT count(*) FROM widegate_check) + (SELECT count(*) FROM widegate_open)", total)
+	gate := fmt.Sprintf("INSERT OR ROLLBACK INTO widegate_check\n    SELECT 0, %d - (SELECT count(*) FROM widegate_check)", total)
+	if open {
+		gate += " + (SELECT count(*) FROM widegate_open)"
+	}
 	for _, e := range d.expected {
 		gate += "\n        + (NOT (" + e + "))"
 	}
-	s.end = append(s.end, gate, "DROP TABLE temp.widegate_check", "DROP TABLE temp.widegate_open", "COMMIT")
+	s.end = append(given(d.last), gate, "DROP TABLE temp.widegate_check")
+	if open {
+		s.end = append(s.end, "DROP TABLE temp.widegate_open")
+	}
+	s.end = append(s.end, "COMMIT")
 	if off {
 		s.end = append(s.end, "PRAGMA foreign_keys = ON")
 	}
@@ -157,7 +185,7 @@ func (liteDialect) stop(decide string) string {
 
 func (liteDialect) check(n int, c Check) []string {
 	return []string{
-		fmt.Sprintf("SELECT %s || n || %s FROM (SELECT (%s) AS n) WHERE n > 0", literal(catalog.SQLite, strings.ReplaceAll(c.Place, ";", ",")+": "), literal(catalog.SQLite, " "+strings.ReplaceAll(c.Fault, ";", ",")), c.Count),
+		fmt.Sprintf("SELECT %s || n || ' found)' FROM (SELECT (%s) AS n) WHERE n > 0", literal(catalog.SQLite, strings.ReplaceAll(c.message(), ";", ",")+" ("), c.Count),
 		fmt.Sprintf("INSERT INTO widegate_check SELECT %d, (%s)", n, c.Count),
 	}
 }
@@ -232,7 +260,7 @@ func (d *sqlite) expect(droppedViews []*catalog.Table) {
 		d.expected = append(d.expected, fmt.Sprintf("(SELECT count(*) FROM sqlite_schema WHERE name IN (%s)) = 0", d.literals(gone)))
 	}
 	if len(d.hidden) > 0 {
-		d.step(d.mark("a row refers to nothing, see PRAGMA foreign_key_check", d.orphans()))
+		d.last = d.mark("a row refers to nothing, see PRAGMA foreign_key_check", d.orphans())
 	}
 }
 

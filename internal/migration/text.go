@@ -79,8 +79,7 @@ func (s *Script) gate(open []*Decision) []line {
 
 // stepLines are a step with its comments.
 func (s *Script) stepLines(e dialect, step Step) []line {
-	first := line{comment: step.Note, spaced: true}
-	list := []line{first}
+	list := []line{{comment: oneLine(step.Note), spaced: true}}
 	if d := step.Decision; d != nil {
 		if d.Taken < 0 {
 			return append(list, line{open: d, raw: e.stop(fmt.Sprintf("DECIDE %d;", d.Number))})
@@ -131,55 +130,64 @@ func (s *Script) Text(title string) []byte {
 	for _, note := range s.Notes {
 		comment(&b, "Note: "+note)
 	}
-	delimiter := ";"
+	w := &writer{engine: s.Engine, delimiter: ";"}
 	for _, l := range s.lines() {
-		delimiter = l.write(&b, s.Engine, delimiter)
+		w.write(l)
 	}
-	if delimiter != ";" {
-		b.WriteString("\nDELIMITER ;")
-	}
-	return []byte(b.String() + "\n")
+	w.delimit(";")
+	return []byte(b.String() + strings.Join(w.lines, "\n") + "\n")
 }
 
-// write writes a line. The client of MySQL needs another delimiter for a
-// statement that has semicolons in it.
-func (l line) write(b *strings.Builder, engine, delimiter string) string {
-	if l.spaced {
-		b.WriteString("\n")
+// writer puts the lines of a script together.
+type writer struct {
+	engine, delimiter string
+	lines             []string
+}
+
+func (w *writer) add(text string) {
+	w.lines = append(w.lines, strings.Split(strings.TrimRight(text, "\n"), "\n")...)
+}
+
+// delimit changes the delimiter, which the client of MySQL needs for a statement
+// that has semicolons in it.
+func (w *writer) delimit(sign string) {
+	if w.delimiter != sign {
+		w.add("DELIMITER " + sign)
+		w.delimiter = sign
 	}
+}
+
+func (w *writer) write(l line) {
+	if l.spaced && (len(w.lines) == 0 || w.lines[len(w.lines)-1] != "") {
+		w.lines = append(w.lines, "")
+	}
+	var b strings.Builder
 	if l.comment != "" {
-		b.WriteString("\n")
-		comment(b, l.comment)
+		comment(&b, l.comment)
 	}
 	if l.open != nil {
-		b.WriteString("\n")
-		l.open.write(b)
+		l.open.write(&b)
+	}
+	if b.Len() > 0 {
+		w.add(b.String())
+	}
+	if l.raw != "" {
+		w.add(l.raw)
 	}
 	text := strings.TrimRight(strings.TrimSpace(l.sql), ";")
-	want := delimiter
-	if text != "" {
-		want = ";"
-		if engine == catalog.MySQL && hasBody(text) {
-			want = "$$"
-		}
+	if text == "" {
+		return
 	}
-	switch {
-	case l.raw == "" && text == "":
-		return delimiter
-	case l.comment != "" || l.open != nil:
-	case l.joined && want == delimiter:
-		b.WriteString(" ")
-	default:
-		b.WriteString("\n")
+	sign := ";"
+	if w.engine == catalog.MySQL && hasBody(text) {
+		sign = "$$"
 	}
-	if want != delimiter {
-		b.WriteString("DELIMITER " + want + "\n")
+	if l.joined && w.delimiter == sign {
+		w.lines[len(w.lines)-1] += " " + text + sign
+		return
 	}
-	b.WriteString(l.raw)
-	if text != "" {
-		b.WriteString(text + want)
-	}
-	return want
+	w.delimit(sign)
+	w.add(text + sign)
 }
 
 // hasBody reports whether a statement makes something whose body has semicolons.
