@@ -51,6 +51,8 @@ type Extra struct {
 	Name string `json:"name"`           // tells it from others of its kind in its place
 	Make string `json:"make,omitempty"` // empty where no statement is known
 	Undo string `json:"undo,omitempty"` // empty where it goes with what it belongs to
+
+	Session string `json:"session,omitempty"` // settings that it keeps from the session that made it
 }
 
 // KnowsTriggers reports whether the triggers of the tables are all known.

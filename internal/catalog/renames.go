@@ -483,6 +483,9 @@ func (f *finder) tableLikeness(old, now *Table) (float64, string) {
 	for i := range old.Columns {
 		was := &old.Columns[i]
 		c, ok := now.Column(was.Name)
+		if !ok {
+			c, ok = now.folded(was.Name)
+		}
 		ok = ok && sameFamily(was.Type, c.Type)
 		if ok {
 			same++
@@ -510,6 +513,8 @@ func (f *finder) tableLikeness(old, now *Table) (float64, string) {
 	followed := f.referencesFollow(old, now)
 	score := 0.55*columns + 0.15*rare
 	switch {
+	case strings.EqualFold(old.FullName(), now.FullName()) && columns >= 0.5:
+		return 0.97, "the same name in other letters, " + why
 	case moved && columns >= 0.6:
 		return 0.95, "the same name in another schema, " + why
 	case keyText(old.PrimaryKey) != keyText(now.PrimaryKey):
@@ -527,6 +532,16 @@ func (f *finder) tableLikeness(old, now *Table) (float64, string) {
 		score += 0.1
 	}
 	return min(score, 0.7), why
+}
+
+// folded is the column of that name in whatever letters.
+func (t *Table) folded(name string) (*Column, bool) {
+	for i := range t.Columns {
+		if strings.EqualFold(t.Columns[i].Name, name) {
+			return &t.Columns[i], true
+		}
+	}
+	return nil, false
 }
 
 // common reports whether many tables have a column of that name.
@@ -701,6 +716,9 @@ func (f *finder) columnLikeness(old, now *Table, i, k, gone, fresh int) (float64
 		}
 	}
 	sure := wider && !rival && (comment || sibling && (alone || place != elsewhere || related) || related && (alone || place != elsewhere || parts || onlyRelated(old, now, was.Name, is.Name)) || place == between && same && (was.Declared == is.Declared) || parts && place != elsewhere)
+	if strings.EqualFold(was.Name, is.Name) {
+		return 0.97, "the same name in other letters"
+	}
 	switch {
 	case sure:
 		return min(max(score, 0.8), 0.97), strings.Join(why, ", ")

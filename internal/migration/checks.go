@@ -93,7 +93,7 @@ func (f former) unique(columns []string, where, definition, what string) []Check
 		from += " WHERE " + strings.Join(filters, " AND ")
 	}
 	check := Check{Place: f.place(strings.Join(columns, ", ")), Fault: "values are there more than once, and " + what + " lets each be there once",
-		Help: "change or delete the rows that are too many", schema: f.schema, table: f.name, columns: f.columns(known)}
+		Help: "change or delete the rows that are too many", held: true, schema: f.schema, table: f.name, columns: f.columns(known)}
 	if len(terms) == 0 {
 		check.Fault = "rows get the same value, and " + what + " lets each be there once"
 		check.Count = "SELECT CASE WHEN count(*) > 1 THEN count(*) ELSE 0 END" + from
@@ -196,7 +196,7 @@ func (f former) reference(r catalog.Reference) []Check {
 	}
 	from := fmt.Sprintf(" FROM %s w WHERE %s AND NOT EXISTS (SELECT 1 FROM %s x WHERE %s)", f.table(), strings.Join(given, " AND "), f.draft.table(schema, name), strings.Join(same, " AND "))
 	return []Check{{Place: f.place(strings.Join(r.Columns, ", ")), Fault: "rows refer to nothing in " + catalog.Qualify(schema, name), Count: "SELECT count(*)" + from, List: "SELECT w.*" + from,
-		Help: "make what they refer to, set the reference to null, or delete them", schema: f.schema, table: f.name, columns: f.columns(r.Columns)}}
+		Help: "make what they refer to, set the reference to null, or delete them", held: true, schema: f.schema, table: f.name, columns: f.columns(r.Columns)}}
 }
 
 func (f former) name2(table, column string) string { return f.draft.name(f.oldColumn(table, column)) }
@@ -246,7 +246,9 @@ func (f former) holds(c catalog.Check) []Check {
 	if what == "" {
 		what = c.Expr
 	}
-	return []Check{f.where("", columns, "rows break the new check "+oneLine(what), "NOT ("+expr+")", "change or delete them")}
+	check := f.where("", columns, "rows break the new check "+oneLine(what), "NOT ("+expr+")", "change or delete them")
+	check.held = true
+	return []Check{check}
 }
 
 // replaceColumn puts an expression in place of a column, in quotes or not.

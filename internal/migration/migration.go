@@ -63,6 +63,7 @@ type Check struct {
 	Tries string // instead: a condition on a value v that may raise an error
 
 	column, from string   // of Tries: the value and its table
+	held         bool     // the engine tests it too, when what it needs is there
 	table        string   // its bare name before, for an engine that must see whether it is there
 	schema       string   //
 	columns      []string // likewise

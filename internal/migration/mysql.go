@@ -11,10 +11,7 @@ import (
 // mysql drafts for MySQL and MariaDB, where each change of the schema stands for
 // itself and cannot be taken back. The checks come first; a session that has seen
 // an error changes nothing any more; and every step may be run again.
-type mysql struct {
-	*draft
-	triggers []func() // make triggers at the end
-}
+type mysql struct{ *draft }
 
 // What MariaDB may leave out or pass over when it runs a step again. MySQL takes
 // these for comments.
@@ -773,7 +770,7 @@ func (d *mysql) moveExtras(pairs []*pair) {
 		for _, e := range now {
 			was, there := findExtra(old, e)
 			if (!there || was.Make != e.Make || renamed && e.Kind == "right") && !unmade(e) {
-				d.step(e.Make)
+				d.remade(e.Session, e.Make)
 			}
 		}
 	}

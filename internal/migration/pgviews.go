@@ -123,11 +123,22 @@ func (d *postgres) inTheWay(pairs []*pair) []string {
 	return list
 }
 
-func (d *postgres) dropViews(list []*catalog.Table) {
-	var statements []string
+func (d *postgres) dropViews(list []*catalog.Table, routines []catalog.Routine) {
+	var things []named
+	drops := map[string]string{}
 	for _, v := range list {
-		statements = append(statements, "DROP "+strings.ToUpper(string(v.Kind))+" "+d.tableOf(v))
+		x := named{v.Name, v.Definition + " /* view */"}
+		things, drops[x.name+x.text] = append(things, x), "DROP "+strings.ToUpper(string(v.Kind))+" "+d.tableOf(v)
 	}
+	for _, r := range routines {
+		x := named{r.Name, r.Definition + " /* " + r.Signature() + " */"}
+		things, drops[x.name+x.text] = append(things, x), fmt.Sprintf("DROP %s %s%s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name), argumentTypes(r))
+	}
+	var statements []string
+	for _, x := range inOrder(things) {
+		statements = append(statements, drops[x.name+x.text])
+	}
+	slices.Reverse(statements)
 	d.noted("Made again below, where they are still wanted, with all that belongs to them.", statements...)
 }
 

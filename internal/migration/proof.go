@@ -220,11 +220,7 @@ func (v *Proving) statements(s *Script, text []byte) []string {
 	if text == nil {
 		return s.Statements()
 	}
-	var list []string
-	for _, statement := range script.Pieces(string(text), script.Dialect(s.Engine)) {
-		list = append(list, statement)
-	}
-	return list
+	return script.Pieces(string(text), script.Dialect(s.Engine))
 }
 
 // run runs a script one way.

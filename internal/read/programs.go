@@ -114,6 +114,7 @@ var (
 	dumpNoise  = regexp.MustCompile(`(?im)^(--.*|\\.*|/\*.*\*/;?|SET .*|SELECT pg_catalog\..*|DELIMITER .*|(UN)?LOCK TABLES.*|DROP TABLE IF EXISTS.*)$`)
 	madeTable  = regexp.MustCompile(`(?is)^CREATE (?:UNLOGGED |TEMPORARY )?TABLE (?:IF NOT EXISTS )?(\S+|"[^"]*") ?\(\s*(.*)\)([^()]*)$`)
 	volatiles  = regexp.MustCompile(`(?i) AUTO_INCREMENT=\d+|/\*!\d+ DEFINER=\S+ ?\*/|DEFINER=\S+ `)
+	storedWith = regexp.MustCompile(`WITH \([a-z_.]+='[^()]*\)`)
 	quoteMarks = strings.NewReplacer(`"`, "", "`", "")
 )
 
@@ -124,6 +125,11 @@ func DumpLines(text string) []string {
 	var lines []string
 	for _, statement := range strings.Split(text, ";\n") {
 		statement = strings.TrimRight(strings.Join(strings.Fields(volatiles.ReplaceAllString(statement, "")), " "), "; ")
+		statement = storedWith.ReplaceAllStringFunc(statement, func(text string) string {
+			parts := strings.Split(strings.TrimSuffix(text[len("WITH ("):], ")"), ", ")
+			slices.Sort(parts)
+			return "WITH [" + strings.Join(parts, " ") + "]"
+		})
 		if statement == "" {
 			continue
 		}

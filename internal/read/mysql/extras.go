@@ -147,7 +147,7 @@ func (r *reader) readEvents(ctx context.Context) error {
 		if err := r.db.QueryRowContext(ctx, "SHOW CREATE EVENT "+full).Scan(&name, &mode, &zone, &text, &charset, &collation, &own); err != nil {
 			return fmt.Errorf("reading the event %s: %w", at[1], err)
 		}
-		r.catalog.Extras = append(r.catalog.Extras, catalog.Extra{Kind: "event", Name: at[1], Make: definer.ReplaceAllString(text.String, ""), Undo: "DROP EVENT IF EXISTS " + r.name(at[0], at[1])})
+		r.catalog.Extras = append(r.catalog.Extras, catalog.Extra{Kind: "event", Name: at[1], Make: definer.ReplaceAllString(text.String, ""), Undo: "DROP EVENT IF EXISTS " + r.name(at[0], at[1]), Session: session(mode, collation)})
 	}
 	return nil
 }

@@ -42,7 +42,7 @@ var extrasOf = []struct{ what, query string }{
 				acldefault(CASE WHEN c.relkind = 'S' THEN 's' ELSE 'r' END::"char", c.relowner) AS usual
 			FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'S') AND c.relacl IS NOT NULL AND NOT c.relispartition
 			UNION ALL
-			SELECT c.oid, c.oid, c.oid::regclass::text, format('(%I)', a.attname), c.relowner, a.attacl, '{}'
+			SELECT c.oid, c.oid, c.oid::regclass::text, format('(%I)', a.attname), c.relowner, a.attacl, NULL::aclitem[]
 			FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = ANY($1) AND a.attacl IS NOT NULL AND NOT a.attisdropped AND NOT c.relispartition
 			UNION ALL
 			SELECT 0, 0, format('%s %s', CASE WHEN p.prokind = 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, p.oid::regprocedure), '', p.proowner, p.proacl, acldefault('f', p.proowner)
@@ -55,11 +55,11 @@ var extrasOf = []struct{ what, query string }{
 			SELECT 0, 0, format('SCHEMA %I', n.nspname), '', n.nspowner, n.nspacl, acldefault('n', n.nspowner)
 			FROM pg_namespace n WHERE n.nspname = ANY($1) AND n.nspname <> 'public' AND n.nspacl IS NOT NULL
 		), entry AS (
-			SELECT o.*, e.grantee, e.privilege_type AS right_name, e.is_grantable, true AS given FROM object o, aclexplode(o.acl) e
+			SELECT o.*, e.grantee, e.privilege_type AS right_name, e.is_grantable, true AS given FROM object o, aclexplode(CASE WHEN cardinality(o.acl) > 0 THEN o.acl END) e
 			WHERE e.grantee <> o.owner AND NOT EXISTS (SELECT 1 FROM aclexplode(o.usual) u WHERE u.grantee = e.grantee AND u.privilege_type = e.privilege_type AND u.is_grantable = e.is_grantable)
 			UNION ALL
 			SELECT o.*, u.grantee, u.privilege_type, u.is_grantable, false FROM object o, aclexplode(o.usual) u
-			WHERE u.grantee <> o.owner AND NOT EXISTS (SELECT 1 FROM aclexplode(o.acl) e WHERE e.grantee = u.grantee AND e.privilege_type = u.privilege_type)
+			WHERE u.grantee <> o.owner AND NOT EXISTS (SELECT 1 FROM aclexplode(CASE WHEN cardinality(o.acl) > 0 THEN o.acl END) e WHERE e.grantee = u.grantee AND e.privilege_type = u.privilege_type)
 		), line AS (
 			SELECT id, name, col, given, is_grantable, CASE WHEN grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(grantee)) END AS who,
 				string_agg(right_name || CASE WHEN col = '' THEN '' ELSE ' ' || col END, ', ' ORDER BY right_name) AS rights
