@@ -92,6 +92,11 @@ func factsOf(c *catalog.Catalog, declared func(c catalog.Column) string) facts {
 		for _, in := range t.Indexes {
 			f.add("index %s of %s unique %v", in.Name, name, in.Unique)
 		}
+		for _, e := range t.Extras {
+			if e.Kind == "exclusion constraint" { // which has an index of its name
+				f.add("index %s of %s unique false", e.Name, name)
+			}
+		}
 	}
 	for _, e := range c.Enums {
 		f.add("enum %s(%s)", catalog.Qualify(e.Schema, e.Name), strings.Join(e.Labels, "|"))

@@ -27,7 +27,10 @@ var width = regexp.MustCompile(`(int|year)\(\d+\)`)
 func alike(c *catalog.Catalog) *catalog.Catalog {
 	for i := range c.Tables {
 		t := &c.Tables[i]
-		t.Definition, t.Rows = "", 0
+		t.Definition, t.Rows, t.Extras = "", 0, nil // which scripts leave out
+		for k := range t.Triggers {
+			t.Triggers[k].Definition, t.Triggers[k].Session = "", ""
+		}
 		if c.Engine == catalog.MySQL {
 			t.Partition = strings.ToLower(t.Partition)
 			t.Updatable = false // the server takes some joins for updatable too
@@ -37,6 +40,9 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 			col.Collation = ""
 			if col.Generated != "" {
 				col.Generated = "…"
+			}
+			if col.Default != nil {
+				col.Default.Options = "" // which scripts rarely tell
 			}
 			if col.Default != nil && col.Default.Kind == catalog.Expression {
 				col.Default.Text = "…"
@@ -74,7 +80,7 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 	}
 	for i := range c.Routines {
 		r := &c.Routines[i]
-		r.Definition = ""
+		r.Definition, r.Session = "", ""
 		r.Returns = width.ReplaceAllString(r.Returns, "$1")
 		for k := range r.Arguments {
 			r.Arguments[k].Declared = width.ReplaceAllString(r.Arguments[k].Declared, "$1")

@@ -108,7 +108,7 @@ func TestMySQLGrammarIsHelped(t *testing.T) {
 }
 
 func TestWhatIsNotThereIsSaid(t *testing.T) {
-	c, err := readText(t, script.Postgres, "CREATE TABLE hive (id int, place geometry(Point,4326)); DO $$ BEGIN END $$;")
+	c, err := readText(t, script.Postgres, "CREATE TABLE hive (id int, place geometry(Point,4326)); DO $$ BEGIN CREATE TABLE x (id int); END $$;")
 	require.NoError(t, err)
 	require.Len(t, c.Notes, 2)
 	assert.Contains(t, c.Notes[0].Text+c.Notes[1].Text, "geometry(0,4326) of column place is not in the scripts")

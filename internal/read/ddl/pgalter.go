@@ -154,6 +154,11 @@ func (p *pg) alterColumn(t *pgTable, c *catalog.Column, command string, def node
 		}
 	case "AT_DropIdentity":
 		c.Default = nil
+		for full, s := range p.sequences {
+			if s.table == t.FullName() && s.column == c.Name {
+				delete(p.sequences, full)
+			}
+		}
 	case "AT_DropExpression":
 		c.Generated = ""
 	}
