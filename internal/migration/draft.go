@@ -14,6 +14,7 @@ type draft struct {
 	engine        string
 	before, after *catalog.Catalog
 	at            *catalog.Catalog // before with the new names
+	given         *catalog.Catalog // after, without what only the other side knows
 	renames       []catalog.Rename
 	possible      []catalog.Rename // that nobody has settled
 	decide        func(d *Decision) int
@@ -28,8 +29,9 @@ type draft struct {
 }
 
 func newDraft(before, after *catalog.Catalog, o Options) *draft {
+	given := after
 	at, after := catalog.Completed(before.Renamed(o.Renames), after)
-	d := &draft{engine: before.Engine, before: before, after: after, at: at, renames: o.Renames, possible: o.Possible, decide: o.Decide}
+	d := &draft{engine: before.Engine, before: before, after: after, given: given, at: at, renames: o.Renames, possible: o.Possible, decide: o.Decide}
 	d.script = &Script{Engine: before.Engine}
 	d.goneTables = byReferences(onlyIn(d.at, d.after))
 	slices.Reverse(d.goneTables)

@@ -2,6 +2,7 @@ package migration
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -57,8 +58,34 @@ func (d *draft) followUp() {
 			}
 		}
 	}
+	d.unsureTriggers()
 	if d.engine != catalog.SQLite && !d.at.Complete {
 		d.note("triggers, rights, policies and storage options are not known, since both schemas were read from scripts or records; the script leaves them alone")
+	}
+}
+
+// unsureTriggers names the triggers that scripts write otherwise than the server
+// prints them: whether they have changed is not known.
+func (d *draft) unsureTriggers() {
+	if !d.at.Complete || d.given.Complete || d.engine == catalog.SQLite {
+		return
+	}
+	plainly := func(text string) string {
+		text = strings.NewReplacer(`"`, "", "`", "", "public.", "", "execute procedure", "execute function", "(", " ", ")", " ").Replace(strings.ToLower(text))
+		return strings.TrimRight(oneLine(text), "; ")
+	}
+	for i := range d.given.Tables {
+		t := &d.given.Tables[i]
+		known, ok := d.at.Table(t.Schema, t.Name)
+		for _, trigger := range t.Triggers {
+			k := -1
+			if ok {
+				k = slices.IndexFunc(known.Triggers, func(x catalog.Trigger) bool { return x.Name == trigger.Name })
+			}
+			if k >= 0 && plainly(known.Triggers[k].Definition) != plainly(trigger.Definition) {
+				d.note("the trigger %s of %s is written otherwise in the scripts, and stays as it is; read them with --scratch to have it carried over", trigger.Name, t.FullName())
+			}
+		}
 	}
 }
 
