@@ -17,7 +17,7 @@ demo: build ## the full example, on an embedded database
 	./bin/widegate demo
 
 test: check ## all checks and tests
-	go test -timeout 20m ./internal/generate ./... # what takes longest begins first
+	go test -timeout 20m ./internal/generate ./internal/migration ./... # what takes longest begins first
 	CGO_ENABLED=$(if $(RACE),1,0) go test $(RACE) ./gate/...
 
 check: ## layout, vet and staticcheck, of the tool and of what it writes

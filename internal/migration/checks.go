@@ -188,7 +188,7 @@ func (f former) reference(r catalog.Reference) []Check {
 		}
 		column := "w." + f.column(c)
 		given = append(given, column+" IS NOT NULL")
-		to := "x." + f.name2(target.FullName(), r.Target[i])
+		to := "x." + f.targetColumn(target.FullName(), r.Target[i])
 		if f.engine == catalog.Postgres {
 			column, to = f.comparable(c, target, r.Target[i], column, to)
 		}
@@ -199,7 +199,9 @@ func (f former) reference(r catalog.Reference) []Check {
 		Help: "make what they refer to, set the reference to null, or delete them", held: true, schema: f.schema, table: f.name, columns: f.columns(r.Columns)}}
 }
 
-func (f former) name2(table, column string) string { return f.draft.name(f.oldColumn(table, column)) }
+func (f former) targetColumn(table, column string) string {
+	return f.draft.name(f.oldColumn(table, column))
+}
 
 // comparable casts the two sides of a reference whose types differ before.
 func (f former) comparable(column string, target *catalog.Table, to, left, right string) (a, b string) {

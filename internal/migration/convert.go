@@ -16,7 +16,7 @@ type conversion struct {
 	unknown   bool   // it cannot be told
 }
 
-// any is the conversion that may change every value.
+// harmless reports whether no value is changed, and every one fits.
 func (c conversion) harmless() bool {
 	return c.condition == "" && c.tries == "" && !c.anchored && !c.unknown
 }
@@ -93,6 +93,21 @@ func pgCast(was, now *catalog.Column, expr string) string {
 	return fmt.Sprintf("%s::text::%s", expr, now.Declared)
 }
 
+// sameKindOnly reports whether two types of one kind are still not the same, as
+// inet and cidr, or bit(5) and bit(8).
+func sameKindOnly(a alteration) bool {
+	if a.was.Declared == a.now.Declared || a.was.Type.Kind != a.now.Type.Kind {
+		return false
+	}
+	switch a.was.Type.Kind {
+	case catalog.Network, catalog.Geometric, catalog.FullText, catalog.Money, catalog.XML, catalog.Interval:
+		return true
+	case catalog.BitString:
+		return strings.HasPrefix(a.now.Declared, "bit(")
+	}
+	return false
+}
+
 func isDay(k catalog.TypeKind) bool {
 	return k == catalog.Date || k == catalog.Timestamp || k == catalog.TimestampTZ
 }
@@ -107,7 +122,7 @@ func (d *draft) pgConversion(a alteration, column string) conversion {
 		return conversion{condition: fmt.Sprintf("(%s::jsonb)::text <> %[1]s::text", column)}
 	case strings.HasPrefix(a.now.Declared, "character(") && was.Kind == catalog.Text && now.Size > 0 && !strings.HasPrefix(a.was.Declared, "character("):
 		return conversion{condition: fmt.Sprintf("char_length(%s) > %d OR %[1]s LIKE '%% '", column, now.Size)}
-	case widens(was, now) && !coarser(a):
+	case widens(was, now) && !coarser(a) && !sameKindOnly(a):
 		return conversion{}
 	case was.Kind == catalog.Int && now.Kind == catalog.Int:
 		return conversion{condition: outside(column, now)}

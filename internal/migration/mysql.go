@@ -499,7 +499,6 @@ func (d *mysql) recompute(p *pair) {
 			d.step(fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s%s", table, ifExists, d.name(a.was.Name)),
 				fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s%s%s", table, ifNotExists, d.column(p.now, a.now, true), d.place(p.now, a.now.Name)))
 		}
-		p.again(func(text string) bool { return false })
 		d.indexAgain(p, a.now.Name)
 	}
 }

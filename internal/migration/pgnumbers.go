@@ -61,13 +61,13 @@ func needsSequence(c *catalog.Column) bool {
 }
 
 // makeNumbers gives a column an ordinary sequence of its own.
-func (d *postgres) makeNumbers(t *catalog.Table, c *catalog.Column, go_ bool) {
+func (d *postgres) makeNumbers(t *catalog.Table, c *catalog.Column, continued bool) {
 	sequence := d.own(t, c.Name, c.Default)
 	table, column := d.tableOf(t), d.name(c.Name)
 	d.step(strings.TrimSpace(fmt.Sprintf("CREATE SEQUENCE %s %s", sequence, sequenceType(c)+c.Default.Options)),
 		fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", sequence, table, column),
 		fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT nextval(%s)", table, column, literal(d.engine, sequence)))
-	if go_ {
+	if continued {
 		d.step(d.goOn(t, c))
 	}
 }
