@@ -393,7 +393,8 @@ func (d *sqlite) needsRebuild(p *pair) bool {
 		}
 	}
 	for _, r := range p.addReferences {
-		if len(r.Columns) != 1 || !slices.ContainsFunc(p.added, func(c *catalog.Column) bool { return c.Name == r.Columns[0] }) {
+		own := len(r.Columns) == 1 && p.isAdded(r.Columns[0]) && mentions(d.fragment(p.now, r.Columns[0]), "REFERENCES")
+		if !own { // one that stands behind the columns does not come with its column
 			return true
 		}
 	}
