@@ -58,6 +58,9 @@ var hangings = map[string]map[string][]string{
 		"rule":       {"CREATE RULE \"N_rule\" AS ON DELETE TO T WHERE OLD.id < 0 DO INSTEAD NOTHING"},
 		"statistics": {"ALTER TABLE T ALTER COLUMN id SET STATISTICS 200"},
 		"identity":   {"ALTER TABLE T REPLICA IDENTITY FULL"},
+		"view":       {"CREATE VIEW \"N_view\" WITH (security_barrier) AS SELECT id FROM T WHERE id > 0", "GRANT SELECT ON \"N_view\" TO widegate_reader"},
+		"sequence":   {"CREATE SEQUENCE \"N_numbers\" START WITH 7 INCREMENT BY 3"},
+		"computed":   {"ALTER TABLE T ADD COLUMN twice bigint GENERATED ALWAYS AS (id * 2) STORED"},
 	},
 	catalog.MySQL: {
 		"trigger": {"CREATE TRIGGER `N_note` AFTER UPDATE ON T FOR EACH ROW SET @seen = NEW.id"},
@@ -66,9 +69,10 @@ var hangings = map[string]map[string][]string{
 		"right":   {"GRANT SELECT ON T TO widegate_reader"},
 	},
 	catalog.SQLite: {
-		"trigger": {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T BEGIN SELECT NEW.id; END"},
-		"index":   {"CREATE UNIQUE INDEX \"N_down\" ON T (id DESC)"},
-		"partial": {"CREATE INDEX \"N_part\" ON T (id) WHERE id > 3"},
+		"trigger":  {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T BEGIN SELECT NEW.id; END"},
+		"index":    {"CREATE UNIQUE INDEX \"N_down\" ON T (id DESC)"},
+		"partial":  {"CREATE INDEX \"N_part\" ON T (id) WHERE id > 3"},
+		"computed": {"ALTER TABLE T ADD COLUMN twice INTEGER GENERATED ALWAYS AS (id * 2)"},
 	},
 }
 
