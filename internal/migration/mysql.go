@@ -129,11 +129,7 @@ func (myDialect) stop(decide string) string {
 // is run again may have renamed them. The message is a column that is not there,
 // for an error must have the number of rows in it.
 func (myDialect) check(_ int, c Check) []string {
-	count := strings.Replace(c.Count, "SELECT ", "SELECT SQL_NO_CACHE ", 1)
-	count = "SELECT (" + count + ") INTO @widegate_rows"
-	if strings.HasPrefix(count, "SELECT (SELECT SQL_NO_CACHE") {
-		count = "SELECT (" + c.Count + ") INTO @widegate_rows"
-	}
+	count := "SELECT (" + c.Count + ") INTO @widegate_rows"
 	there := "1 = 1"
 	if c.table != "" {
 		there = (&draft{engine: catalog.MySQL}).present(c.schema, c.table, c.columns)
