@@ -215,6 +215,13 @@ func pieces(engine string, text []byte) []string {
 // shell runs a script in the engine's own client with default settings.
 func shell(t *testing.T, engine, address string, text []byte) {
 	t.Helper()
+	name := map[string]string{catalog.Postgres: "psql", catalog.MySQL: "mariadb", catalog.SQLite: "sqlite3"}[engine]
+	if _, err := exec.LookPath(name); err != nil {
+		if os.Getenv("CI") == "" {
+			t.Skipf("%s is not installed; the packages are sqlite3, postgresql-client and mariadb-client", name)
+		}
+		require.NoError(t, err)
+	}
 	file := filepath.Join(t.TempDir(), "script.sql")
 	require.NoError(t, os.WriteFile(file, text, 0o644))
 	u, err := url.Parse(address)
