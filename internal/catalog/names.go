@@ -6,9 +6,9 @@ import (
 	"unicode"
 )
 
-// nameWords takes a name apart into words in lower case, at signs and where the
-// case changes.
-func nameWords(name string) []string {
+// Words splits an identifier of a database at signs, spaces and changes
+// from small to capital letters.
+func Words(name string) []string {
 	var words []string
 	var word []rune
 	flush := func() {
@@ -19,11 +19,13 @@ func nameWords(name string) []string {
 	}
 	runes := []rune(name)
 	for i, r := range runes {
-		switch {
-		case !unicode.IsLetter(r) && !unicode.IsDigit(r):
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
 			flush()
 			continue
-		case unicode.IsUpper(r) && i > 0 && unicode.IsLower(runes[i-1]):
+		}
+		startsWord := unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) ||
+			i+1 < len(runes) && unicode.IsLower(runes[i+1]))
+		if startsWord {
 			flush()
 		}
 		word = append(word, r)
@@ -35,7 +37,7 @@ func nameWords(name string) []string {
 // relatedNames reports whether two names are likely the same one: written in
 // another way, with words more or less, shortened, or with a synonym.
 func relatedNames(a, b string) bool {
-	x, y := nameWords(a), nameWords(b)
+	x, y := Words(a), Words(b)
 	if len(x) == 0 || len(y) == 0 {
 		return false
 	}
@@ -124,7 +126,7 @@ var opposites = []string{
 // opposed reports whether two names differ in words of which one is not the
 // other.
 func opposed(a, b string) bool {
-	x, y := nameWords(a), nameWords(b)
+	x, y := Words(a), Words(b)
 	onlyA := slices.DeleteFunc(slices.Clone(x), func(w string) bool { return slices.Contains(y, w) })
 	onlyB := slices.DeleteFunc(slices.Clone(y), func(w string) bool { return slices.Contains(x, w) })
 	for _, group := range opposites {
@@ -153,7 +155,7 @@ func singular(word string, list []string) string {
 // has nothing to do with its counterpart: two sides of one thing, and no rename
 // to be sure of.
 func variants(a, b string) bool {
-	x, y := meaning(nameWords(a)), meaning(nameWords(b))
+	x, y := meaning(Words(a)), meaning(Words(b))
 	onlyA := slices.DeleteFunc(slices.Clone(x), func(w string) bool { return slices.ContainsFunc(y, func(v string) bool { return relatedWords(v, w) }) })
 	onlyB := slices.DeleteFunc(slices.Clone(y), func(w string) bool { return slices.ContainsFunc(x, func(v string) bool { return relatedWords(v, w) }) })
 	return len(x) > len(onlyA) && len(onlyA) > 0 && len(onlyB) > 0

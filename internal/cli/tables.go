@@ -82,7 +82,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 	if len(there.Open()) > 0 && folder != "" { // a script that waits would keep the folder from being read
 		a.showDecisionsOf(there)
 		fmt.Fprintln(a.err, "  next: take proposals, as in `--decide 1=a`; nothing was written")
-		return decisionError{fmt.Errorf("%s must be decided on", count(len(there.Open()), "place"))}
+		return decisionError{fmt.Errorf("the draft waits for you to decide %s", count(len(there.Open()), "place"))}
 	}
 	if folder == "" {
 		_, err = a.out.Write(there.Text(fmt.Sprintf("The table %s.", args[0])))

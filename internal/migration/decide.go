@@ -420,7 +420,7 @@ func (d *draft) carriers(p *pair, c *catalog.Column, drop string) []Proposal {
 				return x.Table == r.Table && x.Schema == r.Schema && len(x.Columns) == 1
 			})
 			if len(r.Columns) == 1 && r.Columns[0] == c.Name && other >= 0 && own != other && len(t.Columns) == len(into)+1 {
-				list = append(list, d.carry(p, t, append(into, t.References[other].Columns...), append(from, c.Name), []string{c.Name}, drop))
+				list = append(list, d.carry(p, t, slices.Concat(into, t.References[other].Columns), append(slices.Clone(from), c.Name), []string{c.Name}, drop))
 			}
 		}
 		list = append(list, d.carryParts(p, t, into, from, c, drop)...)
@@ -449,7 +449,7 @@ func (d *draft) carryParts(p *pair, t *catalog.Table, into, from []string, c *ca
 			return nil
 		}
 	}
-	return []Proposal{d.carry(p, t, append(into, parts...), append(from, parts...), parts, drop)}
+	return []Proposal{d.carry(p, t, slices.Concat(into, parts), slices.Concat(from, parts), parts, drop)}
 }
 
 // carry puts values of rows into a new table.

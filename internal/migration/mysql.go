@@ -641,7 +641,7 @@ func (d *mysql) decideType(p *pair, a alteration) {
 	case c.anchored:
 		d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. Which time zone are its values in?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
 			Proposal{Title: "UTC", checks: d.anchoredChecks(f, a, column)},
-			Proposal{Title: "the script stops if there is a value", checks: some("rows have a value, whose time zone must be decided on")})
+			Proposal{Title: "the script stops if there is a value", checks: some("rows have a value, and its time zone is not known")})
 	case c.unknown:
 		d.decision(question,
 			Proposal{Title: "the script stops if there is a value", checks: some("rows have a value, and it is not known what becomes of it")},

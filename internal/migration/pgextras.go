@@ -22,6 +22,24 @@ func bound(kind string) bool {
 	return slices.Contains([]string{"policy", "rule", "statistics", "exclusion constraint", "trigger"}, kind)
 }
 
+// partNames are the names of some parts of a table.
+func partNames(keys []catalog.Key, indexes []catalog.Index, checks []catalog.Check, references []catalog.Reference) []string {
+	list := []string{}
+	for _, k := range keys {
+		list = append(list, k.Name)
+	}
+	for _, in := range indexes {
+		list = append(list, in.Name)
+	}
+	for _, c := range checks {
+		list = append(list, c.Name)
+	}
+	for _, r := range references {
+		list = append(list, r.Name)
+	}
+	return list
+}
+
 // disturbs reports whether a text reads a column that changes under it.
 func (p *pair) disturbs(text string) bool {
 	for _, a := range p.altered {
@@ -35,19 +53,7 @@ func (p *pair) disturbs(text string) bool {
 // remakes reports whether a text is about something of the table that is dropped
 // and made again, which takes along what is said of it.
 func (p *pair) remakes(text string) bool {
-	list := []string{}
-	for _, k := range p.addUniques {
-		list = append(list, k.Name)
-	}
-	for _, in := range p.addIndexes {
-		list = append(list, in.Name)
-	}
-	for _, c := range p.addChecks {
-		list = append(list, c.Name)
-	}
-	for _, r := range p.addReferences {
-		list = append(list, r.Name)
-	}
+	list := partNames(p.addUniques, p.addIndexes, p.addChecks, p.addReferences)
 	if p.keyChanged && p.now.PrimaryKey != nil {
 		list = append(list, p.now.PrimaryKey.Name)
 	}
@@ -73,9 +79,9 @@ func findExtra(list []catalog.Extra, e catalog.Extra) (catalog.Extra, bool) {
 	return list[i], true
 }
 
-// undoExtras takes away what is gone, what reads differently, and what would
-// keep the engine from changing a column. What it takes away for the time being
-// comes back in makeExtras.
+// undoExtras removes what the new schema lacks or defines differently, and what
+// keeps the engine from changing a column. makeExtras makes again what is only
+// removed for the duration of the change.
 func (d *postgres) undoExtras(pairs []*pair, plan viewPlan) {
 	for _, p := range pairs {
 		d.undoTriggers(p, p.old, p.now)
@@ -137,21 +143,12 @@ func (d *postgres) goesAlong(e catalog.Extra, p *pair) bool {
 	if !slices.Contains(about, e.Kind) {
 		return false
 	}
-	var gone []string
+	if e.Kind == "right" && !strings.Contains(e.Make, "(") { // one on the whole table
+		return false
+	}
+	gone := partNames(p.dropUniques, p.dropIndexes, p.dropChecks, p.dropReferences)
 	for _, c := range p.dropped {
 		gone = append(gone, c.Name)
-	}
-	for _, k := range p.dropUniques {
-		gone = append(gone, k.Name)
-	}
-	for _, in := range p.dropIndexes {
-		gone = append(gone, in.Name)
-	}
-	for _, c := range p.dropChecks {
-		gone = append(gone, c.Name)
-	}
-	for _, r := range p.dropReferences {
-		gone = append(gone, r.Name)
 	}
 	for name := range p.undone {
 		gone = append(gone, name)

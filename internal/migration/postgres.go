@@ -954,18 +954,9 @@ func (d *postgres) claimed(schema, name string) bool {
 
 // indexNames are the names of all that has an index, and of references.
 func indexNames(t *catalog.Table) []string {
-	var list []string
+	list := partNames(t.Uniques, t.Indexes, nil, t.References)
 	if t.PrimaryKey != nil {
 		list = append(list, t.PrimaryKey.Name)
-	}
-	for _, k := range t.Uniques {
-		list = append(list, k.Name)
-	}
-	for _, in := range t.Indexes {
-		list = append(list, in.Name)
-	}
-	for _, r := range t.References {
-		list = append(list, r.Name)
 	}
 	for _, e := range t.Extras {
 		if e.Kind == "exclusion constraint" {
@@ -979,15 +970,9 @@ func indexNames(t *catalog.Table) []string {
 // something new has them.
 func (d *postgres) freeNames(pairs []*pair) {
 	for _, t := range d.gone() {
-		named := []string{}
+		named := partNames(t.Uniques, t.Indexes, nil, nil)
 		if t.PrimaryKey != nil {
 			named = append(named, t.PrimaryKey.Name)
-		}
-		for _, k := range t.Uniques {
-			named = append(named, k.Name)
-		}
-		for _, in := range t.Indexes {
-			named = append(named, in.Name)
 		}
 		for _, name := range named {
 			if name != "" && d.claimed(t.Schema, name) {
@@ -1511,7 +1496,7 @@ func (d *postgres) retype(p *pair, a alteration, alter string) {
 	question := fmt.Sprintf("%s of %s becomes %s, which not every %s fits into. What becomes of the values?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared)
 	dropped := Proposal{Title: "they are dropped", SQL: []string{change("NULL::" + a.now.Declared)}}
 	if conversion.anchored {
-		some := f.where(a.now.Name, []string{a.now.Name}, "rows have a value, whose time zone must be decided on", f.column(a.now.Name)+" IS NOT NULL", "take another proposal")
+		some := f.where(a.now.Name, []string{a.now.Name}, "rows have a value, and its time zone is not known", f.column(a.now.Name)+" IS NOT NULL", "take another proposal")
 		d.decision(fmt.Sprintf("%s of %s becomes %s, was %s. Which time zone are its values in?", a.now.Name, p.now.FullName(), a.now.Declared, a.was.Declared),
 			Proposal{Title: "UTC", SQL: []string{change(inUTC(a, column))}},
 			Proposal{Title: "the script stops if there is a value", SQL: []string{change(inUTC(a, column))}, checks: []Check{some}}, dropped)

@@ -10,6 +10,8 @@ import (
 
 	pluralize "github.com/gertd/go-pluralize"
 	"golang.org/x/text/unicode/norm"
+
+	"widegate/internal/catalog"
 )
 
 // initialisms are the words that Go writes in capitals; see the list in Go's
@@ -22,33 +24,8 @@ var initialisms = map[string]bool{
 	"xml": true,
 }
 
-// splitWords splits an identifier of a database at signs, spaces and changes
-// from small to capital letters.
-func splitWords(name string) []string {
-	var words []string
-	var word []rune
-	flush := func() {
-		if len(word) > 0 {
-			words = append(words, strings.ToLower(string(word)))
-		}
-		word = nil
-	}
-	runes := []rune(name)
-	for i, r := range runes {
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
-			flush()
-			continue
-		}
-		startsWord := unicode.IsUpper(r) && i > 0 && (!unicode.IsUpper(runes[i-1]) ||
-			i+1 < len(runes) && unicode.IsLower(runes[i+1]))
-		if startsWord {
-			flush()
-		}
-		word = append(word, r)
-	}
-	flush()
-	return words
-}
+// splitWords splits an identifier of a database into its words.
+func splitWords(name string) []string { return catalog.Words(name) }
 
 // title writes a word as it stands inside a Go name.
 func title(word string) string {
