@@ -63,6 +63,7 @@ func runScripts(t *testing.T, folder string, variables map[string]string) {
 			for name, value := range environment {
 				env.Setenv(name, value)
 			}
+			env.Setenv("XDG_CONFIG_HOME", filepath.Join(env.WorkDir, ".settings"))
 			return nil
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){

@@ -26,6 +26,7 @@ import (
 
 	"widegate/internal/fault"
 	"widegate/internal/parallel"
+	"widegate/internal/rooted"
 )
 
 // Change is one file to write, or to remove where New is nil.
@@ -47,12 +48,14 @@ const (
 
 // Store is the state folder of a root, locked.
 type Store struct {
-	root  string
-	state string
-	disk  disk
-	wide  int // how many files are staged at once
-	file  *os.File
-	now   func() time.Time
+	root   string
+	state  string
+	disk   disk
+	sealer sealer
+	wide   int // how many files are staged at once
+	folder *rooted.Folder
+	file   *os.File
+	now    func() time.Time
 }
 
 // Recovery is what opening a state folder found and did.
@@ -60,34 +63,58 @@ type Recovery struct {
 	Finished string // id of a run that was killed and is now finished
 	Undone   string // id of one that was turned back …
 	Changed  []string
+	Foreign  []string // folders of runs that somebody else wrote, left as they are
 }
 
-// Open locks the state folder, keeps other runs out until Close, and finishes
-// what a run that was killed left.
+// Open locks the state folder, a name below the root, keeps other runs out until
+// Close, and finishes what a run that was killed left.
 func Open(root, state string) (*Store, Recovery, error) {
-	if err := os.MkdirAll(state, 0o755); err != nil {
-		return nil, Recovery{}, fmt.Errorf("making %s: %w", state, err)
+	home, err := filepath.Abs(root)
+	if err == nil {
+		home, err = filepath.EvalSymlinks(home)
 	}
-	name := filepath.Join(state, lockName)
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
-		return nil, Recovery{}, fmt.Errorf("locking %s: %w", state, err)
+		return nil, Recovery{}, fmt.Errorf("opening %s: %w", root, err)
+	}
+	folder, err := rooted.Open(home)
+	if err != nil {
+		return nil, Recovery{}, fmt.Errorf("opening %s: %w", root, err)
+	}
+	s := &Store{
+		root: home, state: filepath.Join(home, state), disk: system{folder}, sealer: sealer{userKey(), home},
+		wide: stagers, folder: folder, now: time.Now,
+	}
+	if s.file, err = lockIn(folder, state, root); err != nil {
+		return nil, Recovery{}, errors.Join(err, folder.Close())
+	}
+	found, err := s.recover()
+	if err != nil {
+		return nil, found, errors.Join(err, s.file.Close(), folder.Close())
+	}
+	return s, found, nil
+}
+
+// lockIn makes the state folder where there is none, and locks it.
+func lockIn(folder *rooted.Folder, state, root string) (*os.File, error) {
+	if err := folder.Mkdir(state, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, fmt.Errorf("making %s: %w", state, err)
+	}
+	name := state + "/" + lockName
+	if info, err := folder.Lstat(name); err == nil && !info.Mode().IsRegular() {
+		return nil, fault.New("delete it, and run again", "locking %s: %s is not a plain file", state, name)
+	}
+	f, err := folder.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("locking %s: %w", state, err)
 	}
 	if err := exclusive(f); err != nil {
-		pid, _ := os.ReadFile(name) // only for the message
-		f.Close()
-		return nil, Recovery{}, fault.New("wait for it to end", "another run%s is at work in %s", process(pid), root)
+		pid, _ := folder.Read(name) // only for the message
+		return nil, errors.Join(fault.New("wait for it to end", "another run%s is at work in %s", process(pid), root), f.Close())
 	}
 	if err := f.Truncate(0); err == nil {
 		_, _ = f.WriteAt([]byte(strconv.Itoa(os.Getpid())), 0) // only for the message of others
 	}
-	s := &Store{root: root, state: state, disk: system{}, wide: stagers, file: f, now: time.Now}
-	found, err := s.recover()
-	if err != nil {
-		f.Close()
-		return nil, found, err
-	}
-	return s, found, nil
+	return f, nil
 }
 
 func process(pid []byte) string {
@@ -98,7 +125,9 @@ func process(pid []byte) string {
 }
 
 // Close lets other runs in.
-func (s *Store) Close() error { return errors.Join(s.file.Truncate(0), s.file.Close()) }
+func (s *Store) Close() error {
+	return errors.Join(s.file.Truncate(0), s.file.Close(), s.folder.Close())
+}
 
 // Unfinished reports whether a run that was killed left a journal; it takes no
 // lock.
@@ -130,9 +159,12 @@ func (s *Store) Run(ctx context.Context, kind string, changes []Change, last ...
 }
 
 func (s *Store) run(ctx context.Context, j *journal, changes []Change) error {
-	j.ID = s.now().UTC().Format("20060102T150405.000000000")
+	j.ID = s.now().UTC().Format(idForm)
 	j.State = forward
 	for i, c := range changes {
+		if err := rooted.Check(c.Path); err != nil {
+			return err
+		}
 		j.Ops = append(j.Ops, s.op(j.ID, i, c))
 	}
 	err := s.stage(ctx, j, changes)
@@ -255,7 +287,7 @@ func (s *Store) announce(j *journal) error {
 	}
 	note := *j
 	note.State = staging
-	text, err := note.encode()
+	text, err := s.sealer.encode(&note)
 	if err != nil {
 		return err
 	}

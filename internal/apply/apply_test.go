@@ -47,7 +47,7 @@ func tree(t *testing.T, root string) map[string]string {
 
 func open(t *testing.T, root string) *Store {
 	t.Helper()
-	s, _, err := Open(root, filepath.Join(root, ".state"))
+	s, _, err := Open(root, ".state")
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -60,7 +60,7 @@ func TestRunUndoRedo(t *testing.T) {
 	write(t, root, "gone/gone.go", "gone")
 	before := tree(t, root)
 	s := open(t, root)
-	_, _, err := Open(root, filepath.Join(root, ".state"))
+	_, _, err := Open(root, ".state")
 	require.ErrorContains(t, err, fmt.Sprintf("another run (process %d) is at work", os.Getpid()))
 
 	require.NoError(t, s.Run(t.Context(), KindWrite, []Change{
@@ -206,7 +206,7 @@ func TestWithoutExchange(t *testing.T) {
 		write(t, root, c.Path, string(c.Old))
 	}
 	s := open(t, root)
-	s.disk = withoutExchange{}
+	s.disk = withoutExchange{system{s.folder}}
 	require.NoError(t, s.Run(t.Context(), KindWrite, changes("old", "new")))
 	assert.Equal(t, "new 7", tree(t, root)["folder0/file7.go"])
 	_, err := s.Undo(t.Context(), false, nil, nil)
@@ -216,5 +216,5 @@ func TestWithoutExchange(t *testing.T) {
 
 type withoutExchange struct{ system }
 
-func (withoutExchange) Exchange(string, string) error { return errNoExchange }
-func (withoutExchange) MoveNew(from, to string) error { return moveByLink(from, to) }
+func (withoutExchange) Exchange(string, string) error   { return errNoExchange }
+func (d withoutExchange) MoveNew(from, to string) error { return d.moveByLink(from, to) }

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+
+	"widegate/internal/rooted"
 )
 
 // disk is the file system as the protocol uses it. Each call is one step that
@@ -54,11 +56,21 @@ func StateOf(text []byte) State {
 
 var errNoExchange = errors.New("the file system cannot exchange files")
 
-// system is the disk of the operating system.
-type system struct{}
+// system is the disk of the operating system, as far as it lies below the root.
+// It follows no links.
+type system struct{ folder *rooted.Folder }
 
-func (system) State(path string) (State, fs.FileMode, error) {
-	info, err := os.Lstat(path)
+// below is a full path as seen from the root.
+func (d system) below(path string) string {
+	rel, err := filepath.Rel(d.folder.Path(), path)
+	if err != nil {
+		return path // which the folder refuses
+	}
+	return filepath.ToSlash(rel)
+}
+
+func (d system) State(path string) (State, fs.FileMode, error) {
+	info, err := d.folder.Lstat(d.below(path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return Absent, 0, nil
 	}
@@ -68,7 +80,7 @@ func (system) State(path string) (State, fs.FileMode, error) {
 	if !info.Mode().IsRegular() {
 		return Other, info.Mode(), nil
 	}
-	text, err := os.ReadFile(path)
+	text, err := d.folder.Read(d.below(path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return Absent, 0, nil
 	}
@@ -81,10 +93,10 @@ func (system) State(path string) (State, fs.FileMode, error) {
 	return StateOf(text), info.Mode().Perm(), nil
 }
 
-func (system) Read(path string) ([]byte, error) { return os.ReadFile(path) }
+func (d system) Read(path string) ([]byte, error) { return d.folder.Read(d.below(path)) }
 
-func (system) Write(path string, text []byte, mode fs.FileMode) error {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
+func (d system) Write(path string, text []byte, mode fs.FileMode) error {
+	f, err := d.folder.OpenFile(d.below(path), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
 	if err != nil {
 		return err
 	}
@@ -95,49 +107,43 @@ func (system) Write(path string, text []byte, mode fs.FileMode) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (system) Exchange(a, b string) error    { return exchange(a, b) }
-func (system) MoveNew(from, to string) error { return moveNew(from, to) }
-func (system) Move(from, to string) error    { return os.Rename(from, to) }
-func (system) Link(from, to string) error    { return os.Link(from, to) }
-func (system) Remove(path string) error      { return os.Remove(path) }
-func (system) RemoveAll(path string) error   { return os.RemoveAll(path) }
+func (d system) Move(from, to string) error  { return d.folder.Rename(d.below(from), d.below(to)) }
+func (d system) Link(from, to string) error  { return d.folder.Link(d.below(from), d.below(to)) }
+func (d system) Remove(path string) error    { return d.folder.Remove(d.below(path)) }
+func (d system) RemoveAll(path string) error { return d.folder.RemoveAll(d.below(path)) }
 
 // MakeFolder makes a folder and syncs the parent of each new one.
 func (d system) MakeFolder(path string) error {
-	if info, err := os.Stat(path); err == nil {
+	if info, err := d.folder.Lstat(d.below(path)); err == nil {
 		if !info.IsDir() {
 			return fmt.Errorf("%s is not a folder", path)
 		}
 		return nil
 	}
 	parent := filepath.Dir(path)
-	if parent != path {
+	if parent != path && path != d.folder.Path() {
 		if err := d.MakeFolder(parent); err != nil {
 			return err
 		}
 	}
-	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := d.folder.Mkdir(d.below(path), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
 	return d.SyncFolder(parent)
 }
 
-func (system) List(folder string) ([]string, error) {
-	entries, err := os.ReadDir(folder)
+func (d system) List(folder string) ([]string, error) {
+	names, err := d.folder.List(d.below(folder))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
-	}
-	names := make([]string, len(entries))
-	for i, e := range entries {
-		names[i] = e.Name()
 	}
 	return names, err
 }
 
-// moveByLink is moveNew where the system has no such call.
-func moveByLink(from, to string) error {
-	if err := os.Link(from, to); err != nil {
+// moveByLink is MoveNew where the system has no such call.
+func (d system) moveByLink(from, to string) error {
+	if err := d.Link(from, to); err != nil {
 		return err
 	}
-	return os.Remove(from)
+	return d.Remove(from)
 }

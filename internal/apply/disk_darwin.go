@@ -2,8 +2,10 @@ package apply
 
 import "golang.org/x/sys/unix"
 
-func exchange(a, b string) error {
-	return known("exchange", a, b, unix.RenamexNp(a, b, unix.RENAME_SWAP))
+func exchange(fromFolder int, from string, toFolder int, to string) error {
+	return unix.RenameatxNp(fromFolder, from, toFolder, to, unix.RENAME_SWAP)
 }
 
-func renameNew(from, to string) error { return unix.RenamexNp(from, to, unix.RENAME_EXCL) }
+func renameNew(fromFolder int, from string, toFolder int, to string) error {
+	return unix.RenameatxNp(fromFolder, from, toFolder, to, unix.RENAME_EXCL)
+}

@@ -5,16 +5,36 @@ package apply
 import (
 	"errors"
 	"os"
+	"path"
 
 	"golang.org/x/sys/unix"
 )
 
-func moveNew(from, to string) error {
-	err := known("rename", from, to, renameNew(from, to))
+func (d system) Exchange(a, b string) error { return d.rename("exchange", a, b, exchange) }
+
+func (d system) MoveNew(from, to string) error {
+	err := d.rename("rename", from, to, renameNew)
 	if errors.Is(err, errNoExchange) {
-		return moveByLink(from, to)
+		return d.moveByLink(from, to)
 	}
 	return err
+}
+
+// rename calls the system with the open folders of both names, so that no link
+// can lead it elsewhere.
+func (d system) rename(op, from, to string, call func(fromFolder int, from string, toFolder int, to string) error) error {
+	a, b := d.below(from), d.below(to)
+	fromFolder, err := d.folder.OpenFile(path.Dir(a), os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer fromFolder.Close()
+	toFolder, err := d.folder.OpenFile(path.Dir(b), os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer toFolder.Close()
+	return known(op, from, to, call(int(fromFolder.Fd()), path.Base(a), int(toFolder.Fd()), path.Base(b)))
 }
 
 // known tells a file system without the call from a failure.

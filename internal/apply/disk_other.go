@@ -2,6 +2,6 @@
 
 package apply
 
-func exchange(string, string) error { return errNoExchange }
+func (d system) Exchange(string, string) error { return errNoExchange }
 
-func moveNew(from, to string) error { return moveByLink(from, to) }
+func (d system) MoveNew(from, to string) error { return d.moveByLink(from, to) }

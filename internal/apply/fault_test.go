@@ -244,7 +244,7 @@ func TestUndoKilledAtEachStep(t *testing.T) {
 }
 
 func TestJournalThatIsDamaged(t *testing.T) {
-	m := newMemory(map[string]string{"/p/.widegate/journal": `{"journal":{"id":"1"},"sum":"00"}`, "/p/a": "a"})
+	m := newMemory(map[string]string{"/p/.widegate/journal": `{"journal":{"id":"20260101T0`, "/p/a": "a"})
 	_, err := storeOn(m).recover()
 	require.ErrorContains(t, err, "is damaged")
 	require.Contains(t, strings.Join(keys(m.files), " "), "journal")

@@ -10,21 +10,21 @@ import (
 )
 
 // SyncFolder makes the names in a folder last.
-func (system) SyncFolder(path string) error {
-	f, err := os.Open(path)
+func (d system) SyncFolder(path string) error {
+	f, err := d.folder.OpenFile(d.below(path), os.O_RDONLY, 0)
 	if err != nil {
 		return err
 	}
 	return errors.Join(f.Sync(), f.Close())
 }
 
-func (system) SameDevice(a, b string) bool {
-	infoA, errA := os.Stat(a)
-	for errA != nil && a != filepath.Dir(a) { // it is made when it is needed
+func (d system) SameDevice(a, b string) bool {
+	infoA, errA := d.folder.Lstat(d.below(a))
+	for errA != nil && a != filepath.Dir(a) && a != d.folder.Path() { // it is made when it is needed
 		a = filepath.Dir(a)
-		infoA, errA = os.Stat(a)
+		infoA, errA = d.folder.Lstat(d.below(a))
 	}
-	infoB, errB := os.Stat(b)
+	infoB, errB := d.folder.Lstat(d.below(b))
 	if errA != nil || errB != nil {
 		return true
 	}

@@ -2,6 +2,7 @@ package apply
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -23,6 +24,7 @@ type Entry struct {
 	Changed int
 	Removed int
 	Undone  bool
+	Foreign bool // somebody else wrote it, or for another folder: it is not taken back
 	journal *journal
 }
 
@@ -54,7 +56,13 @@ func (s *Store) History(count func(path string) bool) ([]Entry, error) {
 			continue
 		}
 		j, err := s.readJournal(filepath.Join(s.state, historyFolder, name, journalName))
-		if err != nil || j == nil {
+		if errors.Is(err, errForeign) {
+			e := entryOf(j, count)
+			e.ID, e.Foreign = name, true
+			list = append(list, e)
+			continue
+		}
+		if err != nil || j == nil || j.ID != name {
 			continue // without its journal it cannot be taken back
 		}
 		e := entryOf(j, count)
@@ -69,7 +77,7 @@ func (s *Store) History(count func(path string) bool) ([]Entry, error) {
 
 func entryOf(j *journal, count func(string) bool) Entry {
 	e := Entry{ID: j.ID, Kind: j.Kind, Of: j.Of, journal: j}
-	e.At, _ = time.Parse("20060102T150405.000000000", j.ID) // an id that is no time shows as none
+	e.At, _ = timeOf(j.ID) // an id that is no time shows as none
 	for _, o := range j.Ops {
 		switch {
 		case !count(o.Path):
@@ -101,8 +109,13 @@ func (s *Store) Undo(ctx context.Context, redo bool, merge Merger, stop func() b
 	if redo {
 		wanted, kind = KindUndo, KindRedo
 	}
+	foreign := 0
 	for i := range list {
 		e := &list[i]
+		if e.Foreign {
+			foreign++
+			continue
+		}
 		if e.Kind == wanted && !e.Undone {
 			return e, s.takeBack(ctx, e, kind, merge, stop)
 		}
@@ -110,10 +123,11 @@ func (s *Store) Undo(ctx context.Context, redo bool, merge Merger, stop func() b
 			break // written after the undo
 		}
 	}
-	if redo {
-		return nil, fault.New("see the history by `widegate undo --list`", "there is no undo to take back")
+	except := ""
+	if foreign > 0 {
+		except = fmt.Sprintf(" but for %d that you did not make on this machine in this folder", foreign)
 	}
-	return nil, fault.New("see the history by `widegate undo --list`", "there is no write to take back")
+	return nil, fault.New("see the history by `widegate undo --list`", "there is no %s to take back%s", wanted, except)
 }
 
 func (s *Store) takeBack(ctx context.Context, e *Entry, kind string, merge Merger, stop func() bool) error {
@@ -164,6 +178,9 @@ func (s *Store) reversed(e *Entry, o op, merge Merger) (c *Change, differs bool,
 	if err != nil {
 		return nil, false, fmt.Errorf("reading the history: %w", err)
 	}
+	if base != nil && StateOf(base) != o.Post {
+		return nil, false, fault.New("bring the file back from version control", "the history no longer holds what was written to %s", o.Path)
+	}
 	merged, err := merge(o.Path, base, mine, was)
 	if err != nil {
 		return nil, false, err
@@ -209,6 +226,7 @@ func (s *Store) prune() error {
 	if err != nil {
 		return fmt.Errorf("pruning the history: %w", err)
 	}
+	names = slices.DeleteFunc(names, func(name string) bool { return !s.own(name) })
 	slices.SortFunc(names, func(a, b string) int {
 		return strings.Compare(strings.TrimPrefix(a, abortedPrefix), strings.TrimPrefix(b, abortedPrefix))
 	})
@@ -223,6 +241,13 @@ func (s *Store) prune() error {
 		}
 	}
 	return s.sweepTrash()
+}
+
+// own reports whether an entry of the history is one of ours: what others put
+// there neither counts nor goes.
+func (s *Store) own(name string) bool {
+	j, err := s.readJournal(filepath.Join(s.state, historyFolder, name, journalName))
+	return err == nil && j != nil && j.ID == strings.TrimPrefix(name, abortedPrefix)
 }
 
 func (s *Store) sweepTrash() error {

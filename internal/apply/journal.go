@@ -1,13 +1,12 @@
 package apply
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"widegate/internal/fault"
 )
@@ -42,43 +41,9 @@ type op struct {
 	ID    string      `json:"id,omitempty"`
 }
 
-// sealed is a journal with its checksum.
-type sealed struct {
-	Journal json.RawMessage `json:"journal"`
-	Sum     string          `json:"sum"`
-}
-
-func (j *journal) encode() ([]byte, error) {
-	text, err := json.Marshal(j)
-	if err != nil {
-		return nil, err
-	}
-	sum := sha256.Sum256(text)
-	return json.Marshal(sealed{text, hex.EncodeToString(sum[:])})
-}
-
-// errDamaged is a journal whose checksum fails.
-var errDamaged = errors.New("its checksum fails")
-
-func decode(text []byte) (*journal, error) {
-	var s sealed
-	if err := json.Unmarshal(text, &s); err != nil {
-		return nil, errDamaged
-	}
-	sum := sha256.Sum256(s.Journal)
-	if hex.EncodeToString(sum[:]) != s.Sum {
-		return nil, errDamaged
-	}
-	j := &journal{}
-	if err := json.Unmarshal(s.Journal, j); err != nil {
-		return nil, errDamaged
-	}
-	return j, nil
-}
-
 // writeJournal puts the journal into the state folder in one step.
 func (s *Store) writeJournal(j *journal) error {
-	text, err := j.encode()
+	text, err := s.sealer.encode(j)
 	if err != nil {
 		return fmt.Errorf("writing the journal: %w", err)
 	}
@@ -104,9 +69,39 @@ func (s *Store) readJournal(name string) (*journal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
-	j, err := decode(text)
-	if err != nil {
+	j, err := s.sealer.decode(text)
+	switch {
+	case errors.Is(err, errForeign):
+		return j, fault.New(
+			"nothing was changed; if you do not know where the journal comes from, delete it and compare the files with version control",
+			"the journal %s is not replayed: %w; it says: %s", name, err, j)
+	case err != nil:
 		return nil, fault.New("nothing was changed; compare the files with version control, then remove the journal", "the journal %s is damaged: %w", name, err)
 	}
 	return j, nil
 }
+
+// String tells the steps, the first ones of many.
+func (j *journal) String() string {
+	const shown = 10
+	var list []string
+	for _, o := range j.Ops[:min(len(j.Ops), shown)] {
+		what := "change"
+		switch {
+		case o.Pre == Absent:
+			what = "make"
+		case o.Post == Absent:
+			what = "remove"
+		}
+		list = append(list, fmt.Sprintf("%s %q", what, o.Path))
+	}
+	if more := len(j.Ops) - shown; more > 0 {
+		list = append(list, fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(list, ", ")
+}
+
+// idForm is the form of the ids of runs: the time, in UTC.
+const idForm = "20060102T150405.000000000"
+
+func timeOf(id string) (time.Time, error) { return time.Parse(idForm, id) }

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"strings"
 )
 
 // errTurn is returned by a step that found a text of somebody else's.
@@ -342,7 +343,7 @@ func (s *Store) close(j *journal, foreign bool) error {
 	if j.State == rollback {
 		last.State = aborted
 	}
-	text, err := last.encode()
+	text, err := s.sealer.encode(&last)
 	if err != nil {
 		return err
 	}
@@ -402,40 +403,56 @@ func (s *Store) recover() (Recovery, error) {
 			found.Undone = j.ID
 		}
 	}
-	return found, s.sweep()
+	found.Foreign, err = s.sweep()
+	return found, err
 }
 
-// sweep clears away what lies in the state folder without a journal.
-func (s *Store) sweep() error {
+// sweep clears away what lies in the state folder without a journal. What has
+// one that somebody else wrote stays, and is told of.
+func (s *Store) sweep() (foreign []string, err error) {
 	names, err := s.disk.List(s.state)
 	if err != nil {
-		return fmt.Errorf("looking at the state folder: %w", err)
+		return nil, fmt.Errorf("looking at the state folder: %w", err)
 	}
 	for _, name := range names {
 		at := filepath.Join(s.state, name)
-		switch {
+		switch id, isRun := strings.CutPrefix(name, txPrefix); {
 		case name == journalName+".tmp":
 			if err := s.disk.Remove(at); err != nil {
-				return fmt.Errorf("clearing up: %w", err)
+				return nil, fmt.Errorf("clearing up: %w", err)
 			}
-		case len(name) > len(txPrefix) && name[:len(txPrefix)] == txPrefix:
-			if err := s.sweepRun(at); err != nil {
-				return fmt.Errorf("clearing up: %w", err)
+		case isRun:
+			err := s.sweepRun(at, id)
+			if errors.Is(err, errForeign) {
+				foreign = append(foreign, at)
+			} else if err != nil {
+				return nil, fmt.Errorf("clearing up: %w", err)
 			}
 		}
 	}
-	return s.sweepTrash()
+	return foreign, s.sweepTrash()
 }
 
-func (s *Store) sweepRun(at string) error {
-	text, err := s.disk.Read(filepath.Join(at, journalName))
-	if err == nil {
-		if j, err := decode(text); err == nil {
-			if j.State == staging {
-				return s.dropStaged(j)
-			}
-			return s.archive(j)
-		}
+func (s *Store) sweepRun(at, id string) error {
+	state, _, err := s.disk.State(filepath.Join(at, journalName))
+	if err != nil || state == Other {
+		return errors.Join(errForeign, err)
 	}
-	return s.disk.RemoveAll(at)
+	if state == Absent {
+		return s.disk.RemoveAll(at)
+	}
+	text, err := s.disk.Read(filepath.Join(at, journalName))
+	if err != nil {
+		return err
+	}
+	j, err := s.sealer.decode(text)
+	switch {
+	case errors.Is(err, errForeign), err == nil && j.ID != id:
+		return errForeign
+	case err != nil: // cut off while it was written
+		return s.disk.RemoveAll(at)
+	case j.State == staging:
+		return s.dropStaged(j)
+	}
+	return s.archive(j)
 }

@@ -186,11 +186,7 @@ func (a *app) demoProject(cmd *cobra.Command, d demo, source read.Source) error 
 		return err
 	}
 	for name, text := range map[string]string{"queries/cooperative.sql": beekeeping.Queries, "cmd/tour/main.go": beekeeping.Tour} {
-		at := filepath.Join(d.folder, filepath.FromSlash(name))
-		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-			return fmt.Errorf("making the demo project: %w", err)
-		}
-		if err := os.WriteFile(at, []byte(text), 0o644); err != nil {
+		if err := writeBelow(d.folder, name, []byte(text)); err != nil {
 			return fmt.Errorf("making the demo project: %w", err)
 		}
 	}

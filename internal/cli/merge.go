@@ -17,6 +17,7 @@ import (
 
 	"widegate/internal/fault"
 	"widegate/internal/merge"
+	"widegate/internal/rooted"
 )
 
 // mergeFlags are those of `merge`.
@@ -166,33 +167,22 @@ func protected(mine string, folder bool, changed merge.Tree) []merge.Conflict {
 		if info, err := os.Stat(at); err == nil && info.Mode().Perm()&0o200 == 0 {
 			list = append(list, merge.Conflict{File: name, Line: 1, Class: "read-only", Message: "the file is write-protected and would change; give yourself the right to write it, then run again"})
 		}
-		if folder && !inside(mine, at) {
-			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file is a link that leads out of the folder; move it in, and run again"})
+		if folder && !staysBelow(mine, name) {
+			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file lies behind a link that leads out of the folder; move it in, and run again"})
 		}
 	}
 	return list
 }
 
-// inside reports whether a path stays in a folder when links are followed; one
-// that is not there yet does if its folder does.
-func inside(folder, at string) bool {
-	home, err := filepath.EvalSymlinks(folder)
-	if err != nil {
-		return true // it is read next, which says what is wrong
-	}
-	real, err := filepath.EvalSymlinks(at)
-	for err != nil && at != filepath.Dir(at) {
-		at = filepath.Dir(at)
-		real, err = filepath.EvalSymlinks(at)
-	}
-	below, err := filepath.Rel(home, real)
-	return err == nil && below != ".." && !strings.HasPrefix(below, ".."+string(filepath.Separator))
-}
-
 // readTree reads all files below a folder but those of version control.
 func readTree(folder string) (merge.Tree, error) {
 	tree := merge.Tree{}
-	err := filepath.WalkDir(folder, func(at string, entry fs.DirEntry, err error) error {
+	home, err := os.OpenRoot(folder)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", folder, err)
+	}
+	defer home.Close()
+	err = filepath.WalkDir(folder, func(at string, entry fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err
@@ -201,14 +191,14 @@ func readTree(folder string) (merge.Tree, error) {
 		case entry.IsDir():
 			return nil
 		}
-		if info, err := os.Stat(at); err != nil || !info.Mode().IsRegular() {
-			return nil // a link to a folder or to nowhere, a socket
-		}
-		text, err := os.ReadFile(at)
+		below, err := filepath.Rel(folder, at)
 		if err != nil {
 			return err
 		}
-		below, err := filepath.Rel(folder, at)
+		if info, err := home.Stat(below); err != nil || !info.Mode().IsRegular() {
+			return nil // a link to a folder, to nowhere or out of this one, a socket
+		}
+		text, err := home.ReadFile(below)
 		if err != nil {
 			return err
 		}
@@ -221,23 +211,40 @@ func readTree(folder string) (merge.Tree, error) {
 	return tree, nil
 }
 
+// staysBelow reports whether a path stays in a folder when links are followed.
+func staysBelow(folder, name string) bool {
+	home, err := os.OpenRoot(folder)
+	if err != nil {
+		return false
+	}
+	defer home.Close()
+	_, err = home.Stat(filepath.FromSlash(name))
+	return err == nil || errors.Is(err, fs.ErrNotExist) && rooted.Check(name) == nil
+}
+
+// putFiles brings the changes to disk, through links that stay in the folder.
 func putFiles(folder string, changed merge.Tree) error {
+	home, err := os.OpenRoot(folder)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
 	for name, text := range changed {
-		at := filepath.Join(folder, filepath.FromSlash(name))
+		at := filepath.FromSlash(name)
 		if text == nil {
-			if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := home.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("removing %s: %w", name, err)
 			}
 			continue
 		}
-		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		if err := home.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 			return fmt.Errorf("writing %s: %w", name, err)
 		}
 		mode := fs.FileMode(0o644)
-		if info, err := os.Stat(at); err == nil {
+		if info, err := home.Stat(at); err == nil {
 			mode = info.Mode().Perm()
 		}
-		if err := os.WriteFile(at, text, mode); err != nil {
+		if err := home.WriteFile(at, text, mode); err != nil {
 			return fmt.Errorf("writing %s: %w", name, err)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -17,6 +18,7 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
+	"widegate/internal/rooted"
 )
 
 // setup is what the flags of new say.
@@ -100,7 +102,7 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	if err := a.ensureModule(s); err != nil {
 		return err
 	}
-	if err := os.WriteFile(file, text, 0o644); err != nil {
+	if err := writeBelow(s.folder, project.FileName, text); err != nil {
 		return fmt.Errorf("writing the project file: %w", err)
 	}
 	a.showChoice(c, m)
@@ -200,4 +202,18 @@ func (a *app) showChoice(c *catalog.Catalog, m *model.Model) {
 		a.say("  %s came along, because of %s", f.Table, f.By)
 	}
 	a.showAttention(m)
+}
+
+// writeBelow writes a file below a folder, and makes the folders between. It
+// follows no links.
+func writeBelow(folder, name string, text []byte) error {
+	at, err := rooted.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer at.Close()
+	if err := at.MkdirAll(path.Dir(name)); err != nil {
+		return err
+	}
+	return at.Write(name, text, 0o644)
 }

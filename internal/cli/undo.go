@@ -107,8 +107,11 @@ func (a *app) listHistory(store *apply.Store) error {
 	rows := columns{titles: []string{"when", "what", "files", ""}}
 	for i := range list {
 		state := ""
-		if list[i].Undone {
+		switch {
+		case list[i].Undone:
 			state = "taken back"
+		case list[i].Foreign:
+			state = "not made by you in this folder: it is not taken back"
 		}
 		rows.add(when(&list[i]), list[i].Kind, files(list[i]), state)
 	}

@@ -179,6 +179,9 @@ func (a *app) open(p *project.Project) (*apply.Store, error) {
 	case found.Undone != "":
 		a.say("A write that was cut off has been turned back first: %s changed meanwhile.", strings.Join(found.Changed, ", "))
 	}
+	for _, folder := range found.Foreign {
+		fmt.Fprintf(a.err, "widegate: %s is left as it is: you did not make it on this machine in this folder\n  next: delete it, if you do not know where it comes from\n", folder)
+	}
 	return store, nil
 }
 

@@ -46,7 +46,7 @@ const (
 type diskFile struct {
 	text []byte // nil for nothing
 	mode fs.FileMode
-	real string // where a link leads, below the root; else empty
+	real string // where links lead, below the root; empty without links
 }
 
 // readDisk reads what lies where files are rendered or were, and the other Go
@@ -67,6 +67,9 @@ func (plan *Plan) lookAll(names []string) error {
 		if faults[i] != nil {
 			return faults[i]
 		}
+		if found[i].real != "" {
+			plan.links[name] = found[i].real
+		}
 		if found[i].text != nil {
 			plan.disk[name] = found[i]
 		}
@@ -77,29 +80,25 @@ func (plan *Plan) lookAll(names []string) error {
 // readers is how many files are read at once.
 const readers = 8
 
-// look reads a file, through a link that stays inside the root.
+// look reads a file, through links that stay inside the root.
 func (plan *Plan) look(name string) (diskFile, error) {
 	at := filepath.Join(plan.home, filepath.FromSlash(name))
-	info, err := os.Lstat(at)
-	if errors.Is(err, fs.ErrNotExist) {
-		return diskFile{}, nil
-	}
+	real, err := plan.behind(at)
 	if err != nil {
-		return diskFile{}, fmt.Errorf("reading %s: %w", name, err)
-	}
-	f := diskFile{mode: info.Mode().Perm()}
-	real, err := plan.behind(at, info)
-	if err != nil {
-		return f, fault.New("mend or remove the link", "%s is a link that leads nowhere: %w", name, err)
+		return diskFile{}, fault.New("mend or remove the link", "%s is behind a link that leads nowhere: %w", name, err)
 	}
 	below, err := filepath.Rel(plan.home, real)
-	if err != nil || below == ".." || strings.HasPrefix(below, ".."+string(filepath.Separator)) {
-		return f, fault.New("move the file into the project, or leave it out", "%s is a link to %s, outside of the project", name, real)
+	if err != nil || !filepath.IsLocal(below) {
+		return diskFile{}, fault.New("move it into the project, or leave it out", "%s is behind a link to %s, outside of the project", name, real)
 	}
+	f := diskFile{}
 	if below = filepath.ToSlash(below); below != name {
 		f.real = below
 	}
-	info, err = os.Stat(real)
+	info, err := os.Lstat(real)
+	if errors.Is(err, fs.ErrNotExist) {
+		return f, nil
+	}
 	if err != nil {
 		return f, fmt.Errorf("reading %s: %w", name, err)
 	}
@@ -158,23 +157,32 @@ func (plan *Plan) readAround() error {
 	return nil
 }
 
-// behind is where a path leads when links are followed.
-func (plan *Plan) behind(at string, info fs.FileInfo) (string, error) {
-	if info.Mode()&fs.ModeSymlink != 0 {
+// behind is where a path leads when links are followed, whether something is
+// there or not.
+func (plan *Plan) behind(at string) (string, error) {
+	if info, err := os.Lstat(at); err == nil && info.Mode()&fs.ModeSymlink != 0 {
 		return filepath.EvalSymlinks(at)
 	}
-	folder := filepath.Dir(at)
 	plan.lock.Lock()
 	defer plan.lock.Unlock()
-	real, known := plan.folders[folder]
-	if !known {
-		var err error
-		if real, err = filepath.EvalSymlinks(folder); err != nil {
-			return "", err
-		}
+	folder, err := plan.realFolder(filepath.Dir(at))
+	return filepath.Join(folder, filepath.Base(at)), err
+}
+
+// realFolder is where a folder is, or will be made.
+func (plan *Plan) realFolder(folder string) (string, error) {
+	if real, known := plan.folders[folder]; known {
+		return real, nil
+	}
+	real, err := filepath.EvalSymlinks(folder)
+	if _, there := os.Lstat(folder); err != nil && errors.Is(there, fs.ErrNotExist) && folder != filepath.Dir(folder) {
+		real, err = plan.realFolder(filepath.Dir(folder))
+		real = filepath.Join(real, filepath.Base(folder))
+	}
+	if err == nil {
 		plan.folders[folder] = real
 	}
-	return filepath.Join(real, filepath.Base(at)), nil
+	return real, err
 }
 
 func (plan *Plan) allFiles() []string {

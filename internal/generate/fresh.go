@@ -9,10 +9,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"widegate/internal/project"
+	"widegate/internal/rooted"
 )
 
 // fingerprint sums up what the texts are made from: the schema, the project
@@ -55,7 +55,12 @@ func tool() []byte {
 // fresh reports whether nothing that counts has changed since the last write:
 // then nothing is rendered, and the decisions are made from the records.
 func (plan *Plan) fresh() (bool, error) {
-	known, err := os.ReadFile(plan.freshFile())
+	home, err := rooted.Open(plan.home)
+	if err != nil {
+		return false, err
+	}
+	defer home.Close()
+	known, err := home.Read(freshFile)
 	if errors.Is(err, fs.ErrNotExist) || plan.options.Full || len(plan.options.Only)+len(plan.options.BringBack)+len(plan.ledger.Mixed) > 0 {
 		return false, nil
 	}
@@ -108,8 +113,13 @@ func (plan *Plan) sum() string {
 
 // markFresh notes the fingerprint of what was written.
 func (plan *Plan) markFresh() error {
+	home, err := rooted.Open(plan.home)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
 	if len(plan.options.Only) > 0 {
-		if err := os.Remove(plan.freshFile()); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := home.Remove(freshFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("removing the fingerprint: %w", err)
 		}
 		return nil
@@ -120,12 +130,11 @@ func (plan *Plan) markFresh() error {
 	for name, f := range plan.changed {
 		plan.disk[name] = diskFile{text: f}
 	}
-	if err := os.WriteFile(plan.freshFile(), []byte(plan.sum()), 0o644); err != nil {
+	if err := home.Write(freshFile, []byte(plan.sum()), 0o644); err != nil {
 		return fmt.Errorf("noting the fingerprint: %w", err)
 	}
 	return nil
 }
 
-func (plan *Plan) freshFile() string {
-	return filepath.Join(plan.project.Root, project.LedgerFolder, project.FreshFile)
-}
+// freshFile is below the root.
+const freshFile = project.LedgerFolder + "/" + project.FreshFile

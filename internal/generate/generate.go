@@ -5,6 +5,7 @@ package generate
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -80,6 +81,7 @@ type Plan struct {
 	home    string // the root, links followed
 	lock    sync.Mutex
 	folders map[string]string // where folders are, links followed
+	links   map[string]string // where files are that lie behind links, below the root
 }
 
 // ErrConflict is returned when a person must decide first.
@@ -103,7 +105,7 @@ func Source(p *project.Project) read.Source {
 // Make reads, models, renders and merges, and decides what happens to each
 // file. The source is that of the project, with what the caller adds to it.
 func Make(ctx context.Context, p *project.Project, source read.Source, o Options) (*Plan, error) {
-	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}, folders: map[string]string{}}
+	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}, folders: map[string]string{}, links: map[string]string{}}
 	var err error
 	if plan.home, err = realPath(p.Root); err != nil {
 		return nil, err
@@ -313,7 +315,7 @@ type Summary struct {
 // Open keeps other runs out of a project, and finishes one that was killed. A
 // plan that is to be applied is made under it.
 func Open(p *project.Project) (*apply.Store, apply.Recovery, error) {
-	return apply.Open(p.Root, filepath.Join(p.Root, project.LedgerFolder))
+	return apply.Open(p.Root, project.LedgerFolder)
 }
 
 // Apply brings the plan to disk. It returns ErrConflict, and has changed
@@ -360,8 +362,8 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 			on.text = []byte(own)
 		}
 		at := name
-		if on.real != "" {
-			at = on.real
+		if real := cmp.Or(on.real, plan.links[name]); real != "" {
+			at = real
 		}
 		changes = append(changes, apply.Change{Path: at, Old: on.text, New: plan.changed[name], Mode: on.mode})
 	}

@@ -21,6 +21,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/rooted"
 )
 
 // drivers are the modules that the runtime of an engine needs.
@@ -44,13 +45,14 @@ func Find(folder string) (*Module, error) {
 	}
 	for at := start; ; at = filepath.Dir(at) {
 		file := filepath.Join(at, "go.mod")
-		text, err := os.ReadFile(file)
+		_, err := os.Lstat(file)
 		if errors.Is(err, fs.ErrNotExist) {
 			if at == filepath.Dir(at) {
 				return nil, fault.New("make one with `go mod init NAME`", "%s is in no Go module", folder)
 			}
 			continue
 		}
+		text, err := readIn(at)
 		if err != nil {
 			return nil, fmt.Errorf("reading go.mod: %w", err)
 		}
@@ -58,12 +60,34 @@ func Find(folder string) (*Module, error) {
 		if name == "" {
 			return nil, fault.New("give it a line `module NAME`", "%s names no module", file)
 		}
+		if err := module.CheckImportPath(name); err != nil {
+			return nil, fault.New("name it as in `module example.com/bees`", "%s: %q cannot be the path of a module", file, name)
+		}
 		below, err := filepath.Rel(at, start)
 		if err != nil {
 			return nil, err
 		}
 		return &Module{file: file, path: path.Join(name, filepath.ToSlash(below))}, nil
 	}
+}
+
+// readIn reads the go.mod of a folder; one that is a link is refused.
+func readIn(folder string) ([]byte, error) {
+	at, err := rooted.Open(folder)
+	if err != nil {
+		return nil, err
+	}
+	defer at.Close()
+	return at.Read("go.mod")
+}
+
+func writeIn(folder string, text []byte) error {
+	at, err := rooted.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer at.Close()
+	return at.Write("go.mod", text, 0o644)
 }
 
 // Path is the import path of the folder that was asked for.
@@ -91,7 +115,7 @@ func Make(folder, name string, own fs.FS) (*Module, error) {
 		return nil, err
 	}
 	file := filepath.Join(full, "go.mod")
-	if err := os.WriteFile(file, fmt.Appendf(nil, "module %s\n\ngo %s\n", name, mine.Go.Version), 0o644); err != nil {
+	if err := writeIn(full, fmt.Appendf(nil, "module %s\n\ngo %s\n", name, mine.Go.Version)); err != nil {
 		return nil, fmt.Errorf("making go.mod: %w", err)
 	}
 	return &Module{file: file, path: name}, nil
@@ -117,7 +141,7 @@ func (m *Module) Require(engine string, guarded bool, own fs.FS) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	text, err := os.ReadFile(m.file)
+	text, err := readIn(filepath.Dir(m.file))
 	if err != nil {
 		return false, fmt.Errorf("reading go.mod: %w", err)
 	}
@@ -148,7 +172,7 @@ func (m *Module) Require(engine string, guarded bool, own fs.FS) (bool, error) {
 	if err != nil || bytes.Equal(clean, text) {
 		return false, err
 	}
-	if err := os.WriteFile(m.file, clean, 0o644); err != nil {
+	if err := writeIn(filepath.Dir(m.file), clean); err != nil {
 		return false, fmt.Errorf("writing go.mod: %w", err)
 	}
 	return true, nil

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"widegate/internal/catalog"
+	"widegate/internal/rooted"
 )
 
 // initialisms are the words that Go writes in capitals; see the list in Go's
@@ -116,12 +117,23 @@ var buildWords = []string{
 	"mips64le", "mipsle", "ppc64", "ppc64le", "riscv64", "s390x", "wasm",
 }
 
+// longestFile is how many bytes of a name go into that of a file; file systems
+// take 255, with what is put before and behind.
+const longestFile = 120
+
 // fileName makes the name of a Go file, without its ending, that the go command
-// takes on every system.
+// and every file system take.
 func fileName(words []string) string {
 	name := snake(words)
-	if len(words) == 0 || slices.Contains(buildWords, words[len(words)-1]) {
-		name += "_rows"
+	for len(name) > longestFile {
+		_, size := utf8.DecodeLastRuneInString(name)
+		name = name[:len(name)-size]
+	}
+	switch name = strings.TrimRight(name, "_"); {
+	case name == "": // the table is called by signs alone; the go command passes over _rows.go
+		return "rows"
+	case slices.Contains(buildWords, name[strings.LastIndexByte(name, '_')+1:]), rooted.Check(name+".go") != nil:
+		return name + "_rows"
 	}
 	return name
 }

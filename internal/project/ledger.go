@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/parallel"
+	"widegate/internal/rooted"
 )
 
 // LedgerFolder is where the ledger lies, beside the project file. It belongs
@@ -67,8 +67,15 @@ const (
 // side had.
 func LoadLedger(root string) (*Ledger, error) {
 	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
-	folder := filepath.Join(root, LedgerFolder)
-	text, err := os.ReadFile(filepath.Join(folder, namesFile))
+	if root == "" {
+		root = "."
+	}
+	home, err := rooted.Open(root)
+	if err != nil {
+		return nil, fmt.Errorf("reading the ledger: %w", err)
+	}
+	defer home.Close()
+	text, err := home.Read(LedgerFolder + "/" + namesFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
@@ -77,13 +84,17 @@ func LoadLedger(root string) (*Ledger, error) {
 			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
 		}
 	}
-	if text, err := os.ReadFile(filepath.Join(folder, catalogFile)); err == nil {
+	text, err = home.Read(LedgerFolder + "/" + catalogFile)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("reading the ledger: %w", err)
+	}
+	if err == nil {
 		l.Record, _, _ = sides(text)
 	}
-	if err := l.loadTold(filepath.Join(folder, toldFile)); err != nil {
+	if err := l.loadTold(home); err != nil {
 		return nil, err
 	}
-	return l, l.loadBase(filepath.Join(folder, baseFolder))
+	return l, l.loadBase(home)
 }
 
 // Schema is the one that was written last; nil before the first write, or where it
@@ -101,8 +112,8 @@ func (l *Ledger) Schema() *catalog.Catalog {
 
 // loadTold reads what engines said. It can be found out again, so that a file
 // that is damaged, or half merged, counts as none.
-func (l *Ledger) loadTold(file string) error {
-	text, err := os.ReadFile(file)
+func (l *Ledger) loadTold(home *rooted.Folder) error {
+	text, err := home.Read(LedgerFolder + "/" + toldFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("reading the ledger: %w", err)
 	}
@@ -119,8 +130,11 @@ func (l *Ledger) readNames(text []byte) error {
 	if err := json.Unmarshal(ours, &l.Names); err != nil {
 		return err
 	}
+	if l.Names.Tables == nil {
+		l.Names.Tables = map[string]TableNames{}
+	}
 	if !mixed {
-		return nil
+		return l.Names.check()
 	}
 	l.Mixed = append(l.Mixed, namesFile)
 	other := NewNames()
@@ -140,7 +154,7 @@ func (l *Ledger) readNames(text []byte) error {
 			l.Names.Enums[enum] = name
 		}
 	}
-	return nil
+	return l.Names.check()
 }
 
 // sides cuts a text with the markers of an unfinished merge into what each side
@@ -173,27 +187,19 @@ func sides(text []byte) (ours, theirs []byte, mixed bool) {
 }
 
 // loadBase reads the recorded texts, several at a time.
-func (l *Ledger) loadBase(folder string) error {
-	var paths []string
-	err := filepath.WalkDir(folder, func(at string, entry os.DirEntry, err error) error {
-		if errors.Is(err, os.ErrNotExist) {
-			return nil
-		}
-		if err == nil && !entry.IsDir() {
-			paths = append(paths, at)
-		}
-		return err
-	})
+func (l *Ledger) loadBase(home *rooted.Folder) error {
+	const folder = LedgerFolder + "/" + baseFolder
+	paths, err := home.Files(folder)
 	if err != nil {
 		return fmt.Errorf("reading the ledger: %w", err)
 	}
 	texts, faults := make([][]byte, len(paths)), make([]error, len(paths))
-	parallel.Each(len(paths), readers, func(i int) { texts[i], faults[i] = os.ReadFile(paths[i]) })
+	parallel.Each(len(paths), readers, func(i int) { texts[i], faults[i] = home.Read(paths[i]) })
 	for i, at := range paths {
 		if faults[i] != nil {
 			return fmt.Errorf("reading the ledger: %w", faults[i])
 		}
-		if err := l.addBase(folder, at, texts[i]); err != nil {
+		if err := l.addBase(strings.TrimPrefix(at, folder+"/"), texts[i]); err != nil {
 			return err
 		}
 	}
@@ -203,12 +209,14 @@ func (l *Ledger) loadBase(folder string) error {
 // readers is how many files are read at once.
 const readers = 8
 
-func (l *Ledger) addBase(folder, at string, text []byte) error {
-	below, err := filepath.Rel(folder, at)
-	if err != nil {
-		return err
+func (l *Ledger) addBase(below string, text []byte) error {
+	name, isBase := strings.CutSuffix(below, baseSuffix)
+	if !isBase {
+		return fault.New("delete it", "%s is no record: its name does not end in %s", path.Join(LedgerFolder, baseFolder, below), baseSuffix)
 	}
-	name := strings.TrimSuffix(filepath.ToSlash(below), baseSuffix)
+	if err := written(name, text); err != nil {
+		return fault.New("delete it, or restore the records from version control", "the record %s/%s/%s is of a file that is never written here: %w", LedgerFolder, baseFolder, below, err)
+	}
 	if bytes.Contains(text, []byte("\r\n")) {
 		text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
 	}
@@ -222,6 +230,35 @@ func (l *Ledger) addBase(folder, at string, text []byte) error {
 	l.Base[name] = ours
 	return nil
 }
+
+// written returns an error for a record that is not of a file that was written
+// here: records come with a branch, and decide which files are replaced and
+// removed.
+func written(name string, text []byte) error {
+	if err := rooted.Check(name); err != nil {
+		return err
+	}
+	for _, part := range strings.Split(name, "/") {
+		if strings.HasPrefix(part, ".") {
+			return fmt.Errorf("%q is hidden", part)
+		}
+	}
+	_, runtime, ofRuntime := strings.Cut("/"+name, "/gate/")
+	switch ext := path.Ext(name); {
+	case len(text) == 0: // of a file without a record, it says nothing
+		return nil
+	case ofRuntime && runtime != "" && slices.Contains([]string{".go", ".html", ".css", ".js", ".svg"}, ext):
+		return nil
+	case ext == ".json" && strings.HasPrefix(path.Base(name), "openapi"):
+		return nil
+	case ext == ".go" && bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")):
+		return nil
+	}
+	return errors.New("its text does not begin as files do that are written")
+}
+
+// headBytes is how far the line that says so is from the start of a file.
+const headBytes = 4 << 10
 
 // ignored is what does not belong into version control: what a run has in the
 // folder while it is at work, and what was displaced on this machine.

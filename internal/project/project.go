@@ -318,16 +318,11 @@ func (p *Project) check(path string) error {
 	if p.Database.URL == "" && len(p.Database.DDL) == 0 {
 		return fault.New("say where the schema is: `database: {url: …}`", "%s names no database", path)
 	}
-	if !packageName.MatchString(p.Code.Package) {
+	if !packageWord(p.Code.Package) {
 		return fault.New("use small letters and digits, as in `package: store`", "%s: %q cannot be the name of a Go package", path, p.Code.Package)
 	}
-	if base := filepath.Base(p.API.Folder); !packageName.MatchString(base) {
+	if base := filepath.Base(p.API.Folder); !packageWord(base) {
 		return fault.New("use small letters and digits, as in `folder: api`", "%s: %q cannot be the name of a Go package", path, base)
-	}
-	for _, folder := range []string{p.Code.Folder, p.API.Folder} {
-		if !filepath.IsLocal(folder) {
-			return fault.New("name a folder below the one of widegate.yaml", "%s: the folder %q lies outside the project", path, folder)
-		}
 	}
 	if filepath.Clean(p.Code.Folder) == filepath.Clean(p.API.Folder) {
 		return fault.New("give code.folder and api.folder different names", "%s: both packages would go to %q", path, p.Code.Folder)
@@ -338,13 +333,11 @@ func (p *Project) check(path string) error {
 	if err := p.checkRelations(path); err != nil {
 		return err
 	}
-	return p.checkAccess(path)
+	if err := p.checkAccess(path); err != nil {
+		return err
+	}
+	return p.checkPlaces(path)
 }
-
-var (
-	goName   = regexp.MustCompile(`^\p{Lu}[\pL\pN_]*$`)
-	pathWord = regexp.MustCompile(`^[\pL\pN._~-]+$`)
-)
 
 func (p *Project) checkEntities(path string) error {
 	for _, table := range slices.Sorted(maps.Keys(p.Entities)) {
@@ -354,7 +347,7 @@ func (p *Project) checkEntities(path string) error {
 			names = append(names, e.Columns[column].Name)
 		}
 		for _, name := range names {
-			if name != "" && !goName.MatchString(name) {
+			if name != "" && !goName(name) {
 				return fault.New("begin it with a capital letter and use letters and digits, as in `name: Hive`", "%s: entities.%s: %q cannot be a name in Go", path, table, name)
 			}
 		}
@@ -374,7 +367,7 @@ func (p *Project) checkRelations(path string) error {
 			return fault.New("name as many columns in target as in columns", "%s: relation %d of %s has %d columns and %d in target", path, i+1, r.Table, len(r.Columns), len(r.Target))
 		}
 		for _, name := range []string{r.Name, r.Reverse} {
-			if name != "" && !goName.MatchString(name) {
+			if name != "" && !goName(name) {
 				return fault.New("begin it with a capital letter and use letters and digits, as in `name: Hive`", "%s: relation %d of %s: %q cannot be a name in Go", path, i+1, r.Table, name)
 			}
 		}

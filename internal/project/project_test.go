@@ -3,6 +3,7 @@ package project
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -78,13 +79,16 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
+// head is how a file that was written begins.
+const head = "// From table hive. Edits here are kept when it is written again.\n"
+
 func TestLedger(t *testing.T) {
 	root := t.TempDir()
 	l, err := LoadLedger(root)
 	require.NoError(t, err)
 	assert.Empty(t, l.Written())
 	l.Names.Tables["hive"] = TableNames{Entity: "Hive", Columns: map[string]string{"id": "ID"}}
-	l.Base["store/hive.go"] = []byte("package store\n")
+	l.Base["store/hive.go"] = []byte(head + "package store\n")
 	files, err := l.Files([]byte("{}\n"))
 	require.NoError(t, err)
 	for name, text := range files {
@@ -140,14 +144,14 @@ func TestLedgerOfTwoBranches(t *testing.T) {
 >>>>>>> other
 }, "enums": {"mood": "Mood"}}
 `)
-	write("base/store/hive.go.base", "package store\r\n<<<<<<< main\r\nvar a int\r\n=======\r\nvar b int\r\n>>>>>>> other\r\n")
+	write("base/store/hive.go.base", strings.TrimSpace(head)+"\r\npackage store\r\n<<<<<<< main\r\nvar a int\r\n=======\r\nvar b int\r\n>>>>>>> other\r\n")
 	write("base/store/empty.go.base", "")
 	l, err := LoadLedger(root)
 	require.NoError(t, err)
 	assert.Equal(t, "Hive", l.Names.Tables["hive"].Entity, "a name that was given here stays")
 	assert.Equal(t, "Swarm", l.Names.Tables["swarm"].Entity)
 	assert.Equal(t, "Feeder", l.Names.Tables["feeder"].Entity)
-	assert.Equal(t, "package store\nvar a int\n", string(l.Base["store/hive.go"]))
+	assert.Equal(t, head+"package store\nvar a int\n", string(l.Base["store/hive.go"]))
 	assert.NotNil(t, l.Base["store/empty.go"])
 	assert.ElementsMatch(t, []string{namesFile, "store/hive.go"}, l.Mixed)
 }

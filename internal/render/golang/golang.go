@@ -65,6 +65,9 @@ func (t Target) command() string    { return path.Base(t.Module) }
 
 // Render renders everything but the runtime.
 func Render(m *model.Model, t Target) ([]render.File, error) {
+	if err := errors.Join(t.check(), verify(m)); err != nil {
+		return nil, err
+	}
 	r := &renderer{target: t, model: m}
 	root, err := template.New("").Funcs(r.funcs()).ParseFS(templates, "templates/*.tmpl")
 	if err != nil {
@@ -469,7 +472,9 @@ func lowerFirst(s string) string {
 }
 
 // comment makes a text of the database fit for one line of comment.
-func comment(s string) string { return strings.Join(strings.FieldsFunc(s, unsafeInComment), " ") }
+func comment(s string) string {
+	return strings.Join(strings.FieldsFunc(strings.ToValidUTF8(s, "?"), unsafeInComment), " ")
+}
 
 // unsafeInComment holds for what separates words, and for what would end the
 // comment or hide what follows it.
@@ -484,7 +489,7 @@ const docWidth = 96
 func doc(text string) string {
 	var lines []string
 	line := "//"
-	for _, word := range strings.FieldsFunc(text, unsafeInComment) {
+	for _, word := range strings.Fields(comment(text)) {
 		if len(line)+1+len(word) > docWidth && line != "//" {
 			lines = append(lines, line)
 			line = "//"

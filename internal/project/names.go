@@ -1,0 +1,113 @@
+package project
+
+import (
+	"fmt"
+	"go/token"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/mod/module"
+
+	"widegate/internal/fault"
+	"widegate/internal/rooted"
+)
+
+// Names that come from the project file or the ledger go into code, paths and
+// the names of files, and may be somebody else's choice. They are held to what
+// they are used as when they are read.
+
+// goName reports whether a text can be an exported name in Go.
+func goName(s string) bool { return token.IsIdentifier(s) && token.IsExported(s) }
+
+var (
+	pathWord = regexp.MustCompile(`^[\pL\pN_~-][\pL\pN._~-]*$`)
+	pathOf   = regexp.MustCompile(`^(/[\pL\pN._~-]+)*$`)
+	fileStem = regexp.MustCompile(`^[\pL\pN][\pL\pN_]*$`)
+)
+
+// isBase reports whether a text can stand before all paths of an interface.
+func isBase(s string) bool { return s == "/" || pathOf.MatchString(s) && path.Clean(s) == s }
+
+// isFolder reports whether a Go package below the project can lie in a folder.
+func isFolder(name string) bool {
+	clean := path.Clean(strings.ReplaceAll(name, `\`, "/"))
+	if rooted.Check(clean) != nil || module.CheckImportPath("m/"+clean) != nil {
+		return false
+	}
+	return !slices.ContainsFunc(strings.Split(clean, "/"), func(part string) bool {
+		return strings.HasPrefix(part, ".") || strings.HasPrefix(part, "_") || part == "vendor" || part == "testdata"
+	})
+}
+
+// check returns an error for a name in the ledger that was not given by this
+// tool.
+func (n *Names) check() error {
+	for _, table := range slices.Sorted(maps.Keys(n.Tables)) {
+		if err := n.Tables[table].check(); err != nil {
+			return fmt.Errorf("table %q: %w", table, err)
+		}
+	}
+	for _, enum := range slices.Sorted(maps.Keys(n.Enums)) {
+		if name := n.Enums[enum]; name != "" && !goName(name) {
+			return fmt.Errorf("enum %q: %q cannot be a name in Go", enum, name)
+		}
+	}
+	return nil
+}
+
+func (n TableNames) check() error {
+	names := []string{n.Entity, n.Plural}
+	for _, column := range slices.Sorted(maps.Keys(n.Columns)) {
+		names = append(names, n.Columns[column])
+	}
+	for _, relation := range slices.Sorted(maps.Keys(n.Relations)) {
+		names = append(names, n.Relations[relation])
+	}
+	for _, name := range names {
+		if name != "" && !goName(name) {
+			return fmt.Errorf("%q cannot be a name in Go", name)
+		}
+	}
+	if n.File != "" && (!fileStem.MatchString(n.File) || rooted.Check(n.File+".go") != nil) {
+		return fmt.Errorf("%q cannot be the name of a Go file", n.File)
+	}
+	if n.Path != "" && !pathWord.MatchString(n.Path) {
+		return fmt.Errorf("%q cannot be a word of a path", n.Path)
+	}
+	return nil
+}
+
+// checkPlaces finds folders and paths that cannot be used as such.
+func (p *Project) checkPlaces(file string) error {
+	for _, folder := range []struct{ key, name string }{{"code.folder", p.Code.Folder}, {"api.folder", p.API.Folder}} {
+		if !isFolder(folder.name) {
+			return fault.New("name a folder below the one of the project file, of letters, digits and dashes, as in `folder: store`", "%s: %s: %q cannot hold a Go package of the project", file, folder.key, folder.name)
+		}
+	}
+	if rooted.Check(path.Clean(strings.ReplaceAll(p.Queries, `\`, "/"))) != nil {
+		return fault.New("name a folder below the one of the project file, as in `queries: queries`", "%s: queries: %q is no folder of the project", file, p.Queries)
+	}
+	if !isBase(p.API.Base) {
+		return fault.New("use words of letters, digits and dashes, as in `base: /api`", "%s: api.base: %q cannot be the beginning of a path", file, p.API.Base)
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.API.Versions)) {
+		v := p.API.Versions[name]
+		if !isBase(v.Base) {
+			return fault.New("use words of letters, digits and dashes, as in `base: /api/v1`", "%s: api.versions.%s.base: %q cannot be the beginning of a path", file, name, v.Base)
+		}
+		for _, table := range slices.Sorted(maps.Keys(v.Entities)) {
+			if former := v.Entities[table].Path; former != "" && !pathWord.MatchString(former) {
+				return fault.New("use one word of letters, digits and dashes, as in `path: hives`", "%s: api.versions.%s: %q cannot be a word of a path", file, name, former)
+			}
+		}
+	}
+	return nil
+}
+
+// packageWord are names that no package of a project can have.
+func packageWord(name string) bool {
+	return packageName.MatchString(name) && !token.IsKeyword(name) && name != "main" && name != "init"
+}
