@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/fault"
+	"widegate/internal/printable"
 	"widegate/internal/project"
 )
 
@@ -38,7 +39,8 @@ type decisionError struct{ err error }
 
 func (e decisionError) Error() string { return e.err.Error() }
 
-// app is what the commands share.
+// app is what the commands share. What is printed may hold names and texts that
+// others chose, so that both writers replace what acts on a terminal.
 type app struct {
 	in       io.Reader
 	out, err io.Writer
@@ -50,7 +52,7 @@ type app struct {
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: printable.NewWriter(out), err: printable.NewWriter(errOut)}
 	root := a.root()
 	root.SetArgs(joinedChoices(args))
 	err := root.ExecuteContext(ctx)
@@ -79,10 +81,10 @@ func (a *app) status(err error) int {
 	case err == nil:
 		return statusDone
 	case errors.As(err, &decision):
-		fmt.Fprintf(a.err, "widegate: %v\n", err)
+		fmt.Fprintf(a.err, "widegate: %s\n", indented(err))
 		return statusDecision
 	}
-	fmt.Fprintf(a.err, "widegate: %v\n", err)
+	fmt.Fprintf(a.err, "widegate: %s\n", indented(err))
 	if next := fault.Next(err); next != "" {
 		fmt.Fprintf(a.err, "  next: %s\n", next)
 	}
@@ -139,9 +141,38 @@ func (a *app) versionCommand() *cobra.Command {
 	}
 }
 
-// say prints a line for a person, unless they asked for quiet.
+// indented is the text of an error. Lines after the first are indented, so that
+// none of them can pass for something that the tool says itself.
+func indented(err error) string {
+	return strings.ReplaceAll(strings.TrimSpace(err.Error()), "\n", "\n  ")
+}
+
+// raw is a writer that passes everything on, for what the tool says itself: an
+// escape sequence of its own, a script.
+func raw(w io.Writer) io.Writer {
+	if safe, ok := w.(*printable.Writer); ok {
+		return safe.Behind()
+	}
+	return w
+}
+
+// say prints a line for a person, unless they asked for quiet. A text among the
+// arguments stays in its line.
 func (a *app) say(format string, args ...any) {
+	if a.quiet {
+		return
+	}
+	for i, arg := range args {
+		if text, ok := arg.(string); ok {
+			args[i] = printable.Line(text)
+		}
+	}
+	fmt.Fprintf(a.out, format+"\n", args...)
+}
+
+// sayLines prints a text of several lines.
+func (a *app) sayLines(text string) {
 	if !a.quiet {
-		fmt.Fprintf(a.out, format+"\n", args...)
+		fmt.Fprintln(a.out, text)
 	}
 }

@@ -221,7 +221,7 @@ func (a *app) serveDemo(ctx context.Context, d demo, plan *generate.Plan) error 
 	}
 	run := exec.CommandContext(ctx, binary, "-address", fmt.Sprintf("127.0.0.1:%d", d.port))
 	run.Dir = folder
-	run.Stdout, run.Stderr = a.out, a.err
+	run.Stdout, run.Stderr = raw(a.out), raw(a.err)
 	run.Cancel = func() error { return run.Process.Signal(syscall.SIGTERM) }
 	run.WaitDelay = 15 * time.Second
 	err = run.Run()

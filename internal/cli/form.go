@@ -16,6 +16,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/model"
+	"widegate/internal/printable"
 	"widegate/internal/project"
 	"widegate/internal/read"
 )
@@ -54,7 +55,7 @@ func (a *app) ask(ctx context.Context, s setup) (setup, error) {
 
 // run shows a group of questions.
 func (f *form) run(ctx context.Context, fields ...huh.Field) error {
-	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(huh.ThemeBase()).WithInput(f.app.in).WithOutput(f.app.err).RunWithContext(ctx)
+	err := huh.NewForm(huh.NewGroup(fields...)).WithTheme(huh.ThemeBase()).WithInput(f.app.in).WithOutput(raw(f.app.err)).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) || errors.Is(err, io.EOF) || errors.Is(err, context.Canceled) {
 		return errLeft
 	}
@@ -89,9 +90,12 @@ func (f *form) askSource(ctx context.Context) error {
 // explained puts what to do next behind an error, where the form shows it.
 func explained(err error) error {
 	if next := fault.Next(err); next != "" {
-		return fmt.Errorf("%w; %s", err, next)
+		err = fmt.Errorf("%w; %s", err, next)
 	}
-	return err
+	if err == nil {
+		return nil
+	}
+	return errors.New(printable.Line(err.Error())) // it is shown in the form
 }
 
 // try reads the schema at what was typed.
@@ -131,7 +135,7 @@ func (f *form) askSchemas(ctx context.Context) error {
 	}
 	options := make([]huh.Option[string], len(names))
 	for i, name := range names {
-		options[i] = huh.NewOption(name, name).Selected(name == "public")
+		options[i] = huh.NewOption(printable.Line(name), name).Selected(name == "public")
 	}
 	err = f.run(ctx, huh.NewMultiSelect[string]().Title("Which schemas?").Description("space chooses, enter goes on").Options(options...).Value(&f.setup.schemas).Validate(func(list []string) error {
 		if len(list) == 0 {
@@ -160,7 +164,7 @@ func (f *form) askTables(ctx context.Context) error {
 	options := make([]huh.Option[string], len(f.catalog.Tables))
 	for i := range f.catalog.Tables {
 		t := &f.catalog.Tables[i]
-		options[i] = huh.NewOption(tableChoice(t), t.FullName())
+		options[i] = huh.NewOption(printable.Line(tableChoice(t)), t.FullName())
 	}
 	return f.run(ctx, huh.NewMultiSelect[string]().Title("Which tables?").Description("space chooses, / searches, enter goes on; what they refer to comes along").
 		Options(options...).Height(min(len(options)+3, tallestList)).Value(&f.setup.take).Validate(func(list []string) error {
@@ -221,7 +225,7 @@ func (f *form) confirm(ctx context.Context) error {
 		text += fmt.Sprintf("\n%s comes along, because of %s", came.Table, came.By)
 	}
 	write := true
-	if err := f.run(ctx, huh.NewConfirm().Title("Write "+filepath.Join(f.setup.folder, project.FileName)+"?").Description(text).Affirmative("write").Negative("leave").Value(&write)); err != nil {
+	if err := f.run(ctx, huh.NewConfirm().Title("Write "+filepath.Join(f.setup.folder, project.FileName)+"?").Description(printable.Text(text)).Affirmative("write").Negative("leave").Value(&write)); err != nil {
 		return err
 	}
 	if !write {

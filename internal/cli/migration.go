@@ -18,6 +18,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/migration"
+	"widegate/internal/printable"
 	"widegate/internal/read"
 )
 
@@ -129,12 +130,12 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	case f.into != "":
 		return a.writeMigration(f, b, there, back)
 	case f.down:
-		if _, err = a.out.Write(back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from))); err != nil {
+		if _, err = raw(a.out).Write(back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from))); err != nil {
 			return err
 		}
 		return a.openDecisions(back)
 	}
-	if _, err = a.out.Write(there.Text(fmt.Sprintf("From %s to %s.", b.from, b.to))); err != nil {
+	if _, err = raw(a.out).Write(there.Text(fmt.Sprintf("From %s to %s.", b.from, b.to))); err != nil {
 		return err
 	}
 	return a.openDecisions(there)
@@ -345,9 +346,9 @@ var waiting = regexp.MustCompile(`(?m)^(INSERT INTO widegate_open VALUES \(\d+\)
 // showDecisionsOf prints each open place with its proposals.
 func (a *app) showDecisionsOf(s *migration.Script) {
 	for _, d := range s.Open() {
-		fmt.Fprintf(a.err, "  %d. %s\n", d.Number, d.Question)
+		fmt.Fprintf(a.err, "  %d. %s\n", d.Number, printable.Line(d.Question))
 		for i, p := range d.Proposals {
-			fmt.Fprintf(a.err, "     %c. %s\n", 'a'+i, p.Title)
+			fmt.Fprintf(a.err, "     %c. %s\n", 'a'+i, printable.Line(p.Title))
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"widegate/internal/generate"
 	"widegate/internal/merge"
+	"widegate/internal/printable"
 )
 
 // showPlan prints what a write would do, file by file, and then the
@@ -80,7 +81,7 @@ func (a *app) showDifferences(plan *generate.Plan) {
 		before, after := plan.Texts(d.Path)
 		a.say("")
 		for line := range strings.Lines(merge.Unified("a/"+d.Path, "b/"+d.Path, before, after)) {
-			a.say("%s", a.painted(strings.TrimRight(line, "\n")))
+			a.paint(strings.TrimRight(line, "\n"))
 		}
 	}
 	if shown > manyFiles {
@@ -88,20 +89,25 @@ func (a *app) showDifferences(plan *generate.Plan) {
 	}
 }
 
-// painted colours a line of a unified diff.
-func (a *app) painted(line string) string {
-	if !a.coloured() {
-		return line
+// paint prints a line of a unified diff, coloured on a terminal.
+func (a *app) paint(line string) {
+	if !a.coloured() || a.quiet {
+		a.sayLines(line)
+		return
 	}
+	colour := ""
 	switch {
 	case strings.HasPrefix(line, "@@"), strings.HasPrefix(line, "+++"), strings.HasPrefix(line, "---"):
-		return colourPlace + line + colourOff
+		colour = colourPlace
 	case strings.HasPrefix(line, "+"):
-		return colourAdded + line + colourOff
+		colour = colourAdded
 	case strings.HasPrefix(line, "-"):
-		return colourRemoved + line + colourOff
+		colour = colourRemoved
+	default:
+		a.sayLines(line)
+		return
 	}
-	return line
+	fmt.Fprintln(raw(a.out), colour+printable.Text(line)+colourOff)
 }
 
 // showNotices prints what to know that stops nothing.

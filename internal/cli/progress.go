@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -11,6 +12,7 @@ import (
 
 	"golang.org/x/term"
 
+	"widegate/internal/printable"
 	"widegate/internal/read"
 )
 
@@ -31,7 +33,7 @@ func (a *app) progress(doing string) (report func(what string), done func()) {
 		case a.quiet || time.Since(start) < patience || current == "":
 		case isTerminal(a.err):
 			said = current
-			fmt.Fprintf(a.err, "\r\x1b[K%s, %d s", strings.TrimSpace(doing+" "+current), int(time.Since(start).Seconds()))
+			fmt.Fprintf(raw(a.err), "\r\x1b[K%s, %d s", printable.Line(strings.TrimSpace(doing+" "+current)), int(time.Since(start).Seconds()))
 		case said != current:
 			said = current
 			fmt.Fprintf(a.err, "%s\n", strings.TrimSpace(doing+" "+current))
@@ -60,7 +62,7 @@ func (a *app) progress(doing string) (report func(what string), done func()) {
 		close(stop)
 		group.Wait()
 		if said != "" && isTerminal(a.err) {
-			fmt.Fprint(a.err, "\r\x1b[K")
+			fmt.Fprint(raw(a.err), "\r\x1b[K")
 		}
 	}
 	return report, done
@@ -68,6 +70,9 @@ func (a *app) progress(doing string) (report func(what string), done func()) {
 
 // isTerminal reports whether a person reads or types there.
 func isTerminal(stream any) bool {
+	if w, isWriter := stream.(io.Writer); isWriter {
+		stream = raw(w)
+	}
 	f, ok := stream.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }

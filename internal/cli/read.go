@@ -390,7 +390,7 @@ func (a *app) showAttentionInFull(m *model.Model) {
 			a.say("  %s", n.Why)
 		}
 		if n.Settle != "" {
-			a.say("    %s", strings.ReplaceAll(n.Settle, "\n", "\n    "))
+			a.sayLines("    " + strings.ReplaceAll(n.Settle, "\n", "\n    "))
 		}
 	}
 }

@@ -206,7 +206,8 @@ func (a *app) showSuggestions(ctx context.Context, source read.Source, c, chosen
 	a.say("%s that the schema does not declare:\n", count(len(found), "possible reference"))
 	list.print(a)
 	if len(lines) > 0 {
-		a.say("\nThe lines for widegate.yaml%s:\n\nrelations:\n%s", map[bool]string{true: "", false: " of those whose values all match"}[matches == nil], strings.Join(lines, "\n"))
+		a.say("\nThe lines for widegate.yaml%s:\n\nrelations:", map[bool]string{true: "", false: " of those whose values all match"}[matches == nil])
+		a.sayLines(strings.Join(lines, "\n"))
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
+	"widegate/internal/printable"
 	"widegate/internal/project"
 	"widegate/internal/read"
 )
@@ -226,7 +227,7 @@ func (a *app) askRenames(ctx context.Context, b *between, found []catalog.Rename
 			continue
 		}
 		if terminal {
-			ask := huh.NewConfirm().Title(renameQuestion(r)).Description(fmt.Sprintf("%.0f %% likely: %s", 100*r.Confidence, r.Why)).Affirmative("renamed").Negative("no, one is gone and one is new").Value(&yes)
+			ask := huh.NewConfirm().Title(printable.Line(renameQuestion(r))).Description(printable.Line(fmt.Sprintf("%.0f %% likely: %s", 100*r.Confidence, r.Why))).Affirmative("renamed").Negative("no, one is gone and one is new").Value(&yes)
 			if err := (&form{app: a}).run(ctx, ask); err != nil {
 				return nil, err
 			}

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/mattn/go-runewidth"
+
+	"widegate/internal/printable"
 )
 
 // columns are rows of text that are printed aligned. A column whose title
@@ -15,7 +17,12 @@ type columns struct {
 	rows   [][]string
 }
 
-func (c *columns) add(cells ...string) { c.rows = append(c.rows, cells) }
+func (c *columns) add(cells ...string) {
+	for i, cell := range cells {
+		cells[i] = printable.Line(cell)
+	}
+	c.rows = append(c.rows, cells)
+}
 
 // print prints the rows with two spaces before them and between the columns.
 func (c *columns) print(a *app) {

@@ -85,7 +85,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 		return decisionError{fmt.Errorf("the draft waits for you to decide %s", count(len(there.Open()), "place"))}
 	}
 	if folder == "" {
-		_, err = a.out.Write(there.Text(fmt.Sprintf("The table %s.", args[0])))
+		_, err = raw(a.out).Write(there.Text(fmt.Sprintf("The table %s.", args[0])))
 		return errors.Join(err, a.openDecisions(there))
 	}
 	back, err := migration.Draft(after, before, migration.Options{})
