@@ -14,6 +14,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"widegate/internal/printable"
 )
 
 // Version is that of the JSON form.
@@ -471,7 +473,7 @@ func (c *Catalog) Encode() ([]byte, error) {
 	if err := enc.Encode(c); err != nil {
 		return nil, fmt.Errorf("encoding the catalog: %w", err)
 	}
-	return text.Bytes(), nil
+	return []byte(printable.Text(text.String())), nil
 }
 
 // Decode reads the JSON form.

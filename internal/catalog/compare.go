@@ -356,13 +356,18 @@ func routineTexts(c, other *Catalog) []named {
 
 // Signature is the full name with the types of the arguments that are given.
 func (r *Routine) Signature() string {
+	return Qualify(r.Schema, r.Name) + "(" + strings.Join(r.ArgumentTypes(), ", ") + ")"
+}
+
+// ArgumentTypes are those of the arguments that go in, as they are declared.
+func (r *Routine) ArgumentTypes() []string {
 	var types []string
 	for _, a := range r.Arguments {
 		if a.Mode != "out" && a.Mode != "table" {
 			types = append(types, a.Declared)
 		}
 	}
-	return Qualify(r.Schema, r.Name) + "(" + strings.Join(types, ", ") + ")"
+	return types
 }
 
 func keyText(k *Key) string {

@@ -19,6 +19,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/rooted"
+	"widegate/internal/secret"
 )
 
 // setup is what the flags of new say.
@@ -107,6 +108,9 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	}
 	a.showChoice(c, m)
 	a.say("\nWrote %s. Next:", file)
+	if p.Database.URL == p.Database.Written && secret.In(p.Database.URL) {
+		a.say("  the password in it: put it into the environment, and ${NAME} in its place, before you commit the file")
+	}
 	if s.folder != "." {
 		a.say("  cd %s", s.folder)
 	}

@@ -11,7 +11,6 @@ import (
 	"maps"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -29,6 +28,7 @@ import (
 	"widegate/internal/render"
 	"widegate/internal/render/golang"
 	"widegate/internal/render/openapi"
+	"widegate/internal/secret"
 	"widegate/internal/sqlquery"
 )
 
@@ -232,7 +232,7 @@ func (plan *Plan) render() error {
 		StoreFolder: path.Clean(filepath.ToSlash(p.Code.Folder)),
 		APIFolder:   path.Clean(filepath.ToSlash(p.API.Folder)),
 		Package:     p.Code.Package,
-		DefaultURL:  starterURL(plan.Model.Engine, p.Database.URL),
+		DefaultURL:  starterURL(plan.Model.Engine, p.Database),
 		Tests:       p.Code.Tests,
 		Guarded:     p.API.Guarded(),
 		Desk:        p.API.Desk,
@@ -290,18 +290,17 @@ func (plan *Plan) restrict(target golang.Target) error {
 	return nil
 }
 
-var hasPassword = regexp.MustCompile(`://[^/@]*:[^/@]+@`)
-
 // starterURL is the URL that the starter uses where the environment names none:
-// the project's own, unless there is a password in it or it is only DDL.
-func starterURL(engine, url string) string {
-	if url == "" || hasPassword.MatchString(url) {
+// the project's own, unless there is a secret in it, it depends on variables of
+// the environment, or it is only DDL.
+func starterURL(engine string, d project.Database) string {
+	if d.URL == "" || secret.In(d.URL) || d.Written != d.URL {
 		return ""
 	}
 	if engine == catalog.SQLite {
-		return "sqlite:" + read.SQLitePath(url)
+		return "sqlite:" + read.SQLitePath(d.URL)
 	}
-	return url
+	return d.URL
 }
 
 // Summary says what a plan brought to disk.

@@ -40,7 +40,7 @@ func newDraft(before, after *catalog.Catalog, o Options) *draft {
 }
 
 // quoteAlways is a name of PostgreSQL in quotes.
-func quoteAlways(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+func quoteAlways(name string) string { return postgresName(name) }
 
 func (d *draft) name(s string) string { return quote(d.engine, s) }
 

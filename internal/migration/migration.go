@@ -101,6 +101,9 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	if before.Engine != after.Engine {
 		return nil, fault.New("name two sources of the same engine", "one schema is of %s, the other of %s", before.Engine, after.Engine)
 	}
+	if err := errors.Join(verifyCatalog(before), verifyCatalog(after)); err != nil {
+		return nil, err
+	}
 	d := newDraft(before, after, o)
 	d.script.Changes = catalog.Compare(before, after, o.Renames...)
 	if len(d.script.Changes) == 0 && !d.onlyOrder() {
@@ -115,7 +118,7 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 		(&sqlite{draft: d}).write()
 	}
 	d.followUp()
-	return d.script, nil
+	return d.script, d.script.verify()
 }
 
 // Open are the decisions that nobody has taken.

@@ -45,11 +45,17 @@ func quote(engine, name string) string {
 	if engine == catalog.MySQL {
 		return "`" + strings.ReplaceAll(name, "`", "``") + "`"
 	}
+	if engine == catalog.Postgres {
+		return postgresName(name)
+	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 }
 
 // literal is a text as a constant.
 func literal(engine, text string) string {
+	if engine == catalog.Postgres {
+		return postgresText(text)
+	}
 	text = strings.ReplaceAll(text, "'", "''")
 	if engine == catalog.MySQL {
 		text = strings.ReplaceAll(text, `\`, `\\`)

@@ -336,8 +336,7 @@ func (p *pair) again(stale func(text string) bool) {
 
 // argumentTypes are those that tell a routine from others of its name.
 func argumentTypes(r catalog.Routine) string {
-	_, types, _ := strings.Cut(r.Signature(), "(")
-	return "(" + types
+	return "(" + strings.Join(r.ArgumentTypes(), ", ") + ")"
 }
 
 // replaceable reports whether a routine can be replaced where it stands.

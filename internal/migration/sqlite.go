@@ -432,9 +432,23 @@ func (d *sqlite) fragment(t *catalog.Table, column string) string {
 		if strings.Contains(text, "--") || strings.Contains(text, "/*") {
 			return ""
 		}
-		return oneLine(text)
+		return oneSpace(text)
 	}
 	return ""
+}
+
+// oneSpace is a text of SQL on one line, with what stands in quotes as it is.
+func oneSpace(text string) string {
+	var b strings.Builder
+	last := 0
+	for i, t := range script.Scan(text, script.SQLite) {
+		if i > 0 && t.From > last {
+			b.WriteByte(' ')
+		}
+		b.WriteString(text[t.From:t.To])
+		last = t.To
+	}
+	return b.String()
 }
 
 // items are the columns and constraints in the text of a table, comments left

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/printable"
 )
 
 // runners say how a script is run.
@@ -202,13 +203,13 @@ func places(n int) string {
 	return fmt.Sprintf("There are %d places that", n)
 }
 
-func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+func oneLine(s string) string { return printable.Line(strings.Join(strings.Fields(s), " ")) }
 
 // comment writes a comment of lines that are not too long.
 func comment(b *strings.Builder, text string) {
 	for part := range strings.Lines(text) {
 		line := "--"
-		for _, word := range strings.Fields(part) {
+		for _, word := range strings.Fields(printable.Line(strings.Join(strings.Fields(part), " "))) {
 			if len(line)+len(word) > 96 && line != "--" {
 				b.WriteString(line + "\n")
 				line = "--"
@@ -233,8 +234,8 @@ func (d *Decision) write(b *strings.Builder) {
 			comment(b, "     The rows in question: "+oneLine(c.List))
 		}
 		for _, statement := range p.SQL {
-			for line := range strings.Lines(ended(statement)) {
-				b.WriteString("--      " + strings.TrimRight(line, "\n") + "\n")
+			for _, line := range strings.FieldsFunc(ended(statement), func(r rune) bool { return r == '\n' || r == '\r' }) {
+				b.WriteString("--      " + printable.Text(line) + "\n")
 			}
 		}
 	}

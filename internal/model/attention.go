@@ -352,7 +352,7 @@ func (b *builder) attendRoles() {
 			if text, ok := says[f.Role]; ok {
 				b.attend(Attention{
 					Table: e.Table.FullName(), Text: fmt.Sprintf(text[0], f.Column.Name), Why: text[1], rank: rankFeature,
-					Settle: fmt.Sprintf("entities:\n  %s:\n    columns:\n      %s: {role: none}", e.Table.FullName(), f.Column.Name),
+					Settle: fmt.Sprintf("entities:\n  %s:\n    columns:\n      %s: {role: none}", project.Quoted(e.Table.FullName()), project.Quoted(f.Column.Name)),
 				})
 			}
 		}

@@ -22,6 +22,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render/openapi"
+	"widegate/internal/secret"
 )
 
 // Options are what is asked of a preview beside the project file.
@@ -77,6 +78,14 @@ func withoutRecords(e *model.Entity) {
 func (s *Service) Close() error { return s.db.Close() }
 
 func connect(ctx context.Context, engine string, source read.Source) (gate.DB, error) {
+	if err := secret.Check(source.URL); err != nil {
+		return nil, err
+	}
+	db, err := open(ctx, engine, source)
+	return db, secret.Error(err, source.URL)
+}
+
+func open(ctx context.Context, engine string, source read.Source) (gate.DB, error) {
 	switch engine {
 	case catalog.Postgres:
 		return postgres.Open(ctx, source.URL)

@@ -13,6 +13,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/parallel"
+	"widegate/internal/printable"
 	"widegate/internal/rooted"
 )
 
@@ -282,7 +283,7 @@ func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
 	}
 	files := map[string][]byte{
 		path.Join(LedgerFolder, ".gitignore"): []byte(ignored),
-		path.Join(LedgerFolder, namesFile):    names.Bytes(),
+		path.Join(LedgerFolder, namesFile):    []byte(printable.Text(names.String())),
 		path.Join(LedgerFolder, catalogFile):  catalog,
 	}
 	told, err := l.encodeTold()
@@ -305,7 +306,7 @@ func (l *Ledger) encodeTold() ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("encoding the ledger: %w", err)
 	}
-	return append(text, '\n'), nil
+	return []byte(printable.Text(string(text)) + "\n"), nil
 }
 
 // BasePath is where the recorded text of a file lies.

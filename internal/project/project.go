@@ -45,6 +45,7 @@ type Project struct {
 type Database struct {
 	Engine  string   `yaml:"engine"`
 	URL     string   `yaml:"url"`
+	Written string   `yaml:"-" json:"-"` // the URL as the file has it, with its variables
 	DDL     []string `yaml:"ddl"`
 	Scratch string   `yaml:"scratch"` // a server that runs the scripts of DDL in a throw-away database
 	Schemas []string `yaml:"schemas"`
@@ -168,7 +169,10 @@ func Parse(path string, text []byte) (*Project, error) {
 		if err := checkKeys(path, doc.Content[0], reflect.TypeFor[Project]()); err != nil {
 			return nil, err
 		}
-		if err := expand(path, doc.Content[0]); err != nil {
+		if url := at(doc.Content[0], "database", "url"); url != nil {
+			p.Database.Written = url.Value
+		}
+		if err := expandSecrets(path, doc.Content[0]); err != nil {
 			return nil, err
 		}
 		if err := doc.Content[0].Decode(p); err != nil {
@@ -273,7 +277,44 @@ func Expand(text string) (string, error) {
 	return n.Value, err
 }
 
-// expand replaces ${VAR} in all values by the environment's.
+// secrets are the keys whose values may hold secrets. In them alone stand
+// variables of the environment: what is in other keys is written into code.
+var secrets = [][]string{{"database", "url"}, {"database", "scratch"}}
+
+// expandSecrets replaces ${VAR} in the keys that may hold secrets, and refuses it
+// in other settings. Names of the schema are taken as they are.
+func expandSecrets(path string, root *yaml.Node) error {
+	for _, key := range secrets {
+		if n := at(root, key...); n != nil {
+			if err := expand(path, n); err != nil {
+				return err
+			}
+		}
+	}
+	for _, key := range []string{"code", "api", "queries"} {
+		if err := refuseVariables(path, at(root, key)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func refuseVariables(path string, n *yaml.Node) error {
+	if n == nil {
+		return nil
+	}
+	if n.Kind == yaml.ScalarNode && variable.MatchString(n.Value) {
+		return fault.New("write the value itself; a secret of the service goes into its own environment", "%s:%d:%d: ${NAME} stands for a variable in database.url and database.scratch only, since other values are written into code", path, n.Line, n.Column)
+	}
+	for _, c := range n.Content {
+		if err := refuseVariables(path, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// expand replaces ${VAR} in a value by the environment's.
 func expand(path string, n *yaml.Node) error {
 	var missing error
 	if n.Kind == yaml.ScalarNode {

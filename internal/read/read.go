@@ -21,6 +21,7 @@ import (
 	"widegate/internal/read/postgres"
 	"widegate/internal/read/script"
 	"widegate/internal/read/sqlite"
+	"widegate/internal/secret"
 )
 
 // Source says where a schema is. It is a database, scripts or a snapshot.
@@ -48,7 +49,7 @@ func Parse(args []string, engine string) (Source, error) {
 		switch {
 		case isURL(a):
 			if s.URL != "" {
-				return s, fault.New(one, "two databases at once: %s and %s", Redact(s.URL), Redact(a))
+				return s, fault.New(one, "two databases at once: %s and %s", secret.Hide(s.URL), secret.Hide(a))
 			}
 			s.URL = a
 		case strings.EqualFold(filepath.Ext(a), ".json"):
@@ -59,13 +60,13 @@ func Parse(args []string, engine string) (Source, error) {
 		case isScripts(a):
 			s.DDL = append(s.DDL, a)
 		case s.URL != "":
-			return s, fault.New(one, "two databases at once: %s and %s", Redact(s.URL), a)
+			return s, fault.New(one, "two databases at once: %s and %s", secret.Hide(s.URL), a)
 		default:
 			s.URL = a
 		}
 	}
 	var given []string
-	for _, x := range []string{Redact(s.URL), s.Snapshot, strings.Join(s.DDL, ", ")} {
+	for _, x := range []string{secret.Hide(s.URL), s.Snapshot, strings.Join(s.DDL, ", ")} {
 		if x != "" {
 			given = append(given, x)
 		}
@@ -103,6 +104,9 @@ func (s *Source) complete() error {
 	if s.URL == "" {
 		return s.completeScratch()
 	}
+	if err := secret.Check(s.URL); err != nil {
+		return err
+	}
 	found := engineOf(s.URL)
 	if found == "" {
 		return fault.New("begin it with sqlite:, postgres:// or mysql://", "the URL %s has a scheme that is not known", s.Redacted())
@@ -121,9 +125,12 @@ func (s *Source) completeScratch() error {
 	if s.Scratch == "" || len(s.DDL) == 0 {
 		return nil
 	}
+	if err := secret.Check(s.Scratch); err != nil {
+		return err
+	}
 	found := engineOf(s.Scratch)
 	if found != catalog.Postgres && found != catalog.MySQL {
-		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", Redact(s.Scratch))
+		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", secret.Hide(s.Scratch))
 	}
 	if s.Engine != "" && s.Engine != found {
 		return fault.New("name a server of the scripts' own dialect", "the scripts are for %s, the scratch server is %s", s.Engine, found)
@@ -148,28 +155,8 @@ func engineOf(url string) string {
 	return catalog.SQLite
 }
 
-// Redacted is the URL without its password, for messages.
-func (s *Source) Redacted() string { return Redact(s.URL) }
-
-// Redact takes the password out of a URL. It works on the text, so that one
-// that cannot be parsed gives nothing away either.
-func Redact(url string) string {
-	start := strings.Index(url, "://")
-	if start < 0 {
-		return url
-	}
-	start += len("://")
-	// The last one, for a password may hold any sign that was not escaped.
-	at := strings.LastIndexByte(url, '@')
-	if at < start {
-		return url
-	}
-	user, _, hasPassword := strings.Cut(url[start:at], ":")
-	if !hasPassword {
-		return url
-	}
-	return url[:start] + user + ":***" + url[at:]
-}
+// Redacted is the URL without its secrets, for messages.
+func (s *Source) Redacted() string { return secret.Hide(s.URL) }
 
 // Path is the file of a SQLite source: sqlite:path, sqlite:///path or a path.
 func (s *Source) Path() string { return SQLitePath(s.URL) }
@@ -182,8 +169,15 @@ func SQLitePath(url string) string {
 	return strings.TrimPrefix(url, "//")
 }
 
-// Read reads the schema.
+// Read reads the schema. No error of it tells a secret of the source.
 func Read(ctx context.Context, s Source) (*catalog.Catalog, error) {
+	c, err := read(ctx, s)
+	return c, s.withoutSecrets(err)
+}
+
+func (s *Source) withoutSecrets(err error) error { return secret.Error(err, s.URL, s.Scratch) }
+
+func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if err := s.complete(); err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"widegate/internal/read/postgres"
 	"widegate/internal/read/script"
 	"widegate/internal/read/sqlite"
+	"widegate/internal/secret"
 )
 
 // scratchPrefix begins the names of throw-away databases; behind it stand the
@@ -94,7 +95,7 @@ func withScratch(ctx context.Context, d script.Dialect, url string, do func(serv
 	name := scratchPrefix + strconv.FormatInt(time.Now().Unix(), 10) + "_" + strings.ToLower(rand.Text()[:8])
 	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote+server.set); err != nil {
 		return fault.New("use a user who may make databases, or leave scratch out: then the scripts are parsed without a server",
-			"making a scratch database at %s: %w", Redact(url), err)
+			"making a scratch database at %s: %w", secret.Hide(url), err)
 	}
 	defer func() {
 		// The context may be over by then.
@@ -129,7 +130,7 @@ func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) e
 		return fault.New("name a server where databases may be made, as in --scratch postgres://user@host/, or set database.scratch in the project file", "there is no scratch server")
 	}
 	if found := engineOf(url); found != engine {
-		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", Redact(url), engine)
+		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", secret.Hide(url), engine)
 	}
 	return withScratch(ctx, script.Dialect(engine), url, func(server scratchServer, at string) error {
 		db, err := server.open(ctx, at)

@@ -67,7 +67,10 @@ func next(source string, at int, d Dialect) Token {
 	case c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f':
 		return Token{Kind: Sign, From: at, To: at + 1}
 	case beginsLineComment(rest, d):
-		end := indexOr(rest, "\n", len(rest))
+		end := len(rest)
+		if at := strings.IndexAny(rest, lineEnds(d)); at >= 0 {
+			end = at
+		}
 		return Token{Kind: Comment, Text: strings.TrimSpace(strings.TrimLeft(rest[:end], "-#")), From: at, To: at + end}
 	case strings.HasPrefix(rest, "/*"):
 		end := commentEnd(rest, d)
@@ -106,6 +109,14 @@ func beginsLineComment(s string, d Dialect) bool {
 		return s[0] == '#' || strings.HasPrefix(s, "--") && (len(s) == 2 || s[2] <= ' ')
 	}
 	return strings.HasPrefix(s, "--")
+}
+
+// lineEnds are the characters that end a line comment.
+func lineEnds(d Dialect) string {
+	if d == Postgres {
+		return "\n\r"
+	}
+	return "\n"
 }
 
 // commentEnd returns where the comment that s begins with ends; PostgreSQL's

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"widegate/internal/model"
+	"widegate/internal/printable"
 )
 
 // object is a JSON object whose members keep their order, so that a document
@@ -63,12 +64,14 @@ func appendItems(b *bytes.Buffer, open, end byte, n int, indent string, item fun
 // appendScalar appends a text, a number, true, false or null; these can always
 // be encoded.
 func appendScalar(b *bytes.Buffer, v any) {
-	enc := json.NewEncoder(b)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
 	if err := enc.Encode(v); err != nil {
-		b.WriteString("null\n")
+		b.WriteString("null")
+		return
 	}
-	b.Truncate(b.Len() - 1) // the line end that Encode adds
+	b.WriteString(printable.Text(strings.TrimSuffix(text.String(), "\n")))
 }
 
 // Render returns the document. title names the service.
