@@ -46,6 +46,7 @@ type app struct {
 	out, err io.Writer
 	config   string
 	quiet    bool
+	trusted  bool // scripts run on a scratch server whatever its user may do
 }
 
 // Run runs a command line and returns the exit status.
@@ -111,6 +112,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
+	root.PersistentFlags().BoolVar(&a.trusted, "trust-scripts", false, "run scripts on a scratch server also as a user who may leave the scratch database")
 	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.migrationCommand(), a.tableCommand(), a.previewCommand(), a.demoCommand(), a.versionCommand())
 	return root
 }

@@ -21,6 +21,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
+	"widegate/internal/gomodule"
 	"widegate/internal/project"
 	"widegate/internal/read"
 )
@@ -195,19 +196,17 @@ func (a *app) demoProject(cmd *cobra.Command, d demo, source read.Source) error 
 
 // serveDemo builds the generated service and runs it until the context ends.
 func (a *app) serveDemo(ctx context.Context, d demo, plan *generate.Plan) error {
-	goCommand, err := exec.LookPath("go")
-	if err != nil {
-		a.say("\nThere is no Go toolchain on the path, so the service is not started.")
-		return nil
-	}
 	folder, err := filepath.Abs(d.folder)
 	if err != nil {
 		return err
 	}
 	binary := filepath.Join(folder, "bin", filepath.Base(plan.Command))
+	build, err := gomodule.Command(ctx, folder, "build", "-buildvcs=false", "-o", binary, plan.Command)
+	if err != nil {
+		a.say("\nThere is no Go toolchain on the path, so the service is not started.")
+		return nil
+	}
 	a.say("\nBuilding the service; the first time this takes a minute or two …")
-	build := exec.CommandContext(ctx, goCommand, "build", "-o", binary, plan.Command)
-	build.Dir = folder
 	out, err := build.CombinedOutput()
 	if ctx.Err() != nil {
 		return nil

@@ -308,7 +308,7 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there, ba
 	report, done := a.progress("proving in a scratch database")
 	report("")
 	within := func(do func(db migration.Database) error) error {
-		return read.InWorkspace(ctx, b.before.Engine, url, func(w read.Workspace) error { return do(w) })
+		return read.InWorkspace(ctx, b.before.Engine, url, a.trusted, func(w read.Workspace) error { return do(w) })
 	}
 	proof, err := migration.Prove(ctx, within, v)
 	done()

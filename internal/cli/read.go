@@ -121,7 +121,7 @@ func (a *app) read(ctx context.Context, r reading, args []string) error {
 // when it takes long.
 func (a *app) readSource(ctx context.Context, source read.Source) (*catalog.Catalog, error) {
 	var done func()
-	source.Cache = schemaCache()
+	source.Cache, source.Trusted = schemaCache(), a.trusted
 	source.Progress, done = a.progress("reading")
 	defer done()
 	return read.Read(ctx, source)
@@ -172,9 +172,12 @@ func (a *app) source(args []string, engine string) (*project.Project, read.Sourc
 		if err != nil {
 			return nil, read.Source{}, err
 		}
-		return p, generate.Source(p), nil
+		s := generate.Source(p)
+		s.Trusted = a.trusted
+		return p, s, nil
 	}
 	s, err := read.Parse(args, engine)
+	s.Trusted = a.trusted
 	return project.Default(), s, err
 }
 

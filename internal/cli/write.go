@@ -189,7 +189,7 @@ func (a *app) open(p *project.Project) (*apply.Store, error) {
 // long.
 func (a *app) plan(ctx context.Context, p *project.Project, options generate.Options) (*generate.Plan, error) {
 	source := generate.Source(p)
-	source.Cache = schemaCache()
+	source.Cache, source.Trusted = schemaCache(), a.trusted
 	report, done := a.progress("")
 	defer done()
 	source.Progress = func(what string) { report("reading " + what) }

@@ -23,7 +23,6 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"os/exec"
 	"path"
 	"regexp"
 	"runtime"
@@ -32,6 +31,7 @@ import (
 	"strings"
 	"sync"
 
+	"widegate/internal/gomodule"
 	"widegate/internal/parallel"
 )
 
@@ -317,10 +317,12 @@ func (c *Checker) fetch(ctx context.Context, p *Program) {
 	for _, name := range names {
 		c.asked[name] = true
 	}
-	args := append([]string{"list", "-e", "-export", "-deps", "-f", "{{if .Export}}{{.ImportPath}}\t{{.Export}}{{end}}", "--"}, names...)
-	cmd := exec.CommandContext(ctx, "go", args...)
-	cmd.Dir = c.root
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOPROXY=off") // nothing is fetched for a check
+	args := append([]string{"list", "-buildvcs=false", "-e", "-export", "-deps", "-f", "{{if .Export}}{{.ImportPath}}\t{{.Export}}{{end}}", "--"}, names...)
+	cmd, err := gomodule.Command(ctx, c.root, args...)
+	if err != nil {
+		return
+	}
+	cmd.Env = append(cmd.Env, "CGO_ENABLED=0", "GOPROXY=off") // nothing is fetched for a check
 	out, err := cmd.Output()
 	if err != nil && len(out) == 0 {
 		return

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 
 	"golang.org/x/mod/modfile"
 	"golang.org/x/mod/module"
@@ -192,14 +193,30 @@ var ErrNoToolchain = errors.New("there is no go command on the path")
 
 // Tidy completes go.mod and go.sum by the go command.
 func (m *Module) Tidy(ctx context.Context) error {
-	goCommand, err := exec.LookPath("go")
+	cmd, err := Command(ctx, filepath.Dir(m.file), "mod", "tidy")
 	if err != nil {
-		return ErrNoToolchain
+		return err
 	}
-	cmd := exec.CommandContext(ctx, goCommand, "mod", "tidy")
-	cmd.Dir = filepath.Dir(m.file)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("go mod tidy: %w\n%s", err, bytes.TrimSpace(out))
 	}
 	return nil
+}
+
+// Command is the go command in a folder. The folder may be somebody else's: a
+// line of its go.mod makes the command load and run no other toolchain, unless
+// the developer's environment says so.
+func Command(ctx context.Context, folder string, args ...string) (*exec.Cmd, error) {
+	goCommand, err := exec.LookPath("go")
+	if err != nil {
+		return nil, ErrNoToolchain
+	}
+	cmd := exec.CommandContext(ctx, goCommand, args...)
+	cmd.Dir = folder
+	cmd.Env = os.Environ()
+	if os.Getenv("GOTOOLCHAIN") == "" {
+		cmd.Env = append(cmd.Env, "GOTOOLCHAIN=local")
+	}
+	cmd.WaitDelay = time.Second
+	return cmd, nil
 }

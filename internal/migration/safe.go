@@ -3,6 +3,7 @@ package migration
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -22,14 +23,18 @@ import (
 
 // verify returns an error for a statement that a client would not take as one.
 func (s *Script) verify() error {
+	plain := false // a backslash in a text is one, by the settings of the session
 	for _, l := range s.lines() {
-		if err := s.verifyAll(l.sql); err != nil {
+		if err := s.verifyAll(plain, l.sql); err != nil {
 			return err
+		}
+		if strings.HasPrefix(l.sql, "SET ") && strings.Contains(l.sql, "sql_mode =") {
+			plain = strings.Contains(l.sql, "NO_BACKSLASH_ESCAPES")
 		}
 	}
 	for _, d := range s.Decisions {
 		for _, p := range d.Proposals {
-			if err := s.verifyAll(p.SQL...); err != nil {
+			if err := s.verifyAll(false, p.SQL...); err != nil {
 				return err
 			}
 		}
@@ -37,9 +42,12 @@ func (s *Script) verify() error {
 	return nil
 }
 
-func (s *Script) verifyAll(statements ...string) error {
+func (s *Script) verifyAll(plain bool, statements ...string) error {
 	for _, text := range statements {
 		text = strings.TrimRight(strings.TrimSpace(text), ";")
+		if plain {
+			text = strings.ReplaceAll(text, `\`, `\\`)
+		}
 		if why := unsafe(s.Engine, text); text != "" && why != "" {
 			return fault.New("look at where that text comes from; rename it, or make the change by hand", "no script is drafted: a text of the schema %s, in %q", why, shortened(text))
 		}
@@ -138,6 +146,9 @@ func alone(text string, t script.Token) bool {
 // holds.
 var makers = strings.Fields("alter comment create drop grant revoke security set")
 
+// settings are those that MySQL keeps with a routine.
+var settings = regexp.MustCompile(`^sql_mode = '[A-Z0-9_,]*', collation_connection = \w+$`)
+
 // verifyCatalog returns an error for a statement in a catalog that does
 // something else than make what it is for: snapshots are files that anybody can
 // write.
@@ -153,23 +164,29 @@ func verifyCatalog(c *catalog.Catalog) error {
 		}
 		return fault.New("read the schema from the database again", "no script is drafted: the statement for the %s %q makes none: %q", what, name, shortened(text))
 	}
+	session := func(what, name, text string) error {
+		if text == "" || settings.MatchString(text) {
+			return nil
+		}
+		return fault.New("read the schema from the database again", "no script is drafted: the settings of the %s %q are none: %q", what, name, shortened(text))
+	}
 	extras := func(list []catalog.Extra) error {
 		for _, e := range list {
-			if err := cmp.Or(check(e.Kind, e.Name, e.Make), check(e.Kind, e.Name, e.Undo), check(e.Kind, e.Name, e.Session)); err != nil {
+			if err := cmp.Or(check(e.Kind, e.Name, e.Make), check(e.Kind, e.Name, e.Undo), session(e.Kind, e.Name, e.Session)); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
 	for _, r := range c.Routines {
-		if err := cmp.Or(check("routine", r.Name, r.Definition), check("routine", r.Name, r.Session)); err != nil {
+		if err := cmp.Or(check("routine", r.Name, r.Definition), session("routine", r.Name, r.Session)); err != nil {
 			return err
 		}
 	}
 	for i := range c.Tables {
 		t := &c.Tables[i]
 		for _, x := range t.Triggers {
-			if err := cmp.Or(check("trigger", x.Name, x.Definition), check("trigger", x.Name, x.Session)); err != nil {
+			if err := cmp.Or(check("trigger", x.Name, x.Definition), session("trigger", x.Name, x.Session)); err != nil {
 				return err
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -13,12 +14,21 @@ import (
 	"widegate/internal/fault"
 )
 
+// Of a repository only what was committed is read. Its own settings, which may
+// have come with it, run no programs: no filters, no file system monitor, no
+// hooks, and no transport that would fetch what a partial clone lacks.
+var (
+	quietGit       = []string{"-c", "core.fsmonitor=false", "-c", "core.hooksPath=" + os.DevNull, "-c", "safe.bareRepository=explicit", "--no-pager", "--no-replace-objects"}
+	gitEnvironment = []string{"GIT_ALLOW_PROTOCOL=none", "GIT_NO_LAZY_FETCH=1", "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0"}
+)
+
 // Revision is what version control has of a project: its file, and the schema
 // and the names of the last write. It knows Git.
 func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, error) {
 	root := filepath.Dir(config)
 	show := func(file string) ([]byte, error) {
-		cmd := exec.CommandContext(ctx, "git", "-C", root, "show", revision+":./"+file)
+		cmd := exec.CommandContext(ctx, "git", append(quietGit, "-C", root, "cat-file", "blob", "--end-of-options", revision+":./"+file)...)
+		cmd.Env = append(os.Environ(), gitEnvironment...)
 		var refused bytes.Buffer
 		cmd.Stderr = &refused
 		text, err := cmd.Output()

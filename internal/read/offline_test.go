@@ -141,7 +141,7 @@ func TestScriptsAndServersAgree(t *testing.T) {
 			script := writeScript(t, text)
 			t.Run("script", func(t *testing.T) { sameCatalog(t, live(), from(read.Source{DDL: []string{script}})) })
 			t.Run("scratch", func(t *testing.T) {
-				sameCatalog(t, live(), from(read.Source{DDL: []string{script}, Scratch: address}))
+				sameCatalog(t, live(), from(read.Source{DDL: []string{script}, Scratch: address, Trusted: true}))
 				for _, name := range databases(t, engine, address) {
 					assert.NotContains(t, name, "widegate_scratch_", "the scratch database is gone")
 				}
@@ -213,7 +213,7 @@ func TestScratchIsDroppedWhateverHappens(t *testing.T) {
 	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
 		address, _ := server(t, engine)
 		script := writeScript(t, "CREATE TABLE hive (id INT PRIMARY KEY);\nDROP DATABASE nowhere;\nINSERT INTO nowhere VALUES (1);\n\n  CREATE TABLE hive (id INT);\n")
-		_, err := read.Read(t.Context(), read.Source{Engine: engine, DDL: []string{script}, Scratch: address})
+		_, err := read.Read(t.Context(), read.Source{Engine: engine, DDL: []string{script}, Scratch: address, Trusted: true})
 		require.ErrorContains(t, err, "schema.sql:5:3: CREATE TABLE hive (id INT)")
 		assert.NotEmpty(t, fault.Next(err))
 		for _, name := range databases(t, engine, address) {

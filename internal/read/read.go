@@ -32,6 +32,7 @@ type Source struct {
 	Snapshot string   // path of a catalog's JSON form
 	Scratch  string   // URL of a server that runs the scripts; empty: they are parsed
 	Schemas  []string // to read; empty is the connection's own
+	Trusted  bool     // scripts run on the scratch server whatever its user may do
 
 	Cache    Cache             // of what scripts gave before
 	Progress func(what string) // is told what is being read; may be nil

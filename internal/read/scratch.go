@@ -44,17 +44,32 @@ type scratchServer struct {
 	list  string // lists the databases
 	quote string
 	set   string // stands behind CREATE DATABASE
+	drop  string // stands behind DROP DATABASE
+	free  string // lists the rights by which a script could leave its database
+	limit string // bounds what one statement takes
+	role  string // makes a user without such rights
 	read  func(ctx context.Context, url string, schemas []string, progress func(string)) (*catalog.Catalog, error)
 }
 
 var scratchServers = map[script.Dialect]scratchServer{
 	script.Postgres: {
 		open: func(ctx context.Context, url string) (session, error) { return postgres.Open(ctx, url) },
-		list: "SELECT datname FROM pg_database", quote: `"`, read: postgres.Read,
+		list: "SELECT datname FROM pg_database", quote: `"`, drop: " WITH (FORCE)", read: postgres.Read,
+		free: `SELECT 'superuser' FROM pg_roles WHERE rolname = current_user AND rolsuper
+			UNION ALL SELECT 'createrole' FROM pg_roles WHERE rolname = current_user AND rolcreaterole AND NOT rolsuper
+			UNION ALL SELECT 'replication' FROM pg_roles WHERE rolname = current_user AND rolreplication AND NOT rolsuper
+			UNION ALL SELECT rolname::text FROM pg_roles WHERE rolname IN ('pg_execute_server_program', 'pg_read_server_files', 'pg_write_server_files')
+				AND pg_has_role(current_user, oid, 'MEMBER') AND NOT (SELECT rolsuper FROM pg_roles WHERE rolname = current_user)`,
+		limit: "SET statement_timeout = '30s'; SET lock_timeout = '10s'",
+		role:  "CREATE ROLE widegate LOGIN CREATEDB PASSWORD '…'",
 	},
 	script.MySQL: {
 		open: func(ctx context.Context, url string) (session, error) { return mysql.Open(ctx, url) },
 		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", set: " CHARACTER SET utf8mb4", read: mysql.Read,
+		free: `SELECT LOWER(privilege_type) FROM information_schema.user_privileges
+			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''') AND privilege_type <> 'USAGE'`,
+		limit: "SET SESSION lock_wait_timeout = 10 /*M!, max_statement_time = 30 */",
+		role:  "CREATE USER widegate IDENTIFIED BY '…'; GRANT ALL ON `widegate\\_scratch\\_%`.* TO widegate",
 	},
 }
 
@@ -62,6 +77,8 @@ var scratchServers = map[script.Dialect]scratchServer{
 // it, reads what they made and drops it, whatever happens. Only a kill -9 or a
 // lost connection leaves it behind; the next run removes it when it is old.
 func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*script.File) (c *catalog.Catalog, err error) {
+	ctx, cancel := context.WithTimeout(ctx, scratchTime)
+	defer cancel()
 	err = inScratchDatabase(ctx, s, d, files, func(server scratchServer, at string) error {
 		c, err = server.read(ctx, at, s.Schemas, s.Progress)
 		return err
@@ -72,7 +89,7 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 // inScratchDatabase runs do with the URL of a database that the scripts made,
 // and drops it then.
 func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []*script.File, do func(server scratchServer, at string) error) (err error) {
-	return withScratch(ctx, d, s.Scratch, func(server scratchServer, at string) error {
+	return withScratch(ctx, d, s.Scratch, s.Trusted, func(server scratchServer, at string) error {
 		if err := server.run(ctx, at, d, files, s.Progress); err != nil {
 			return err
 		}
@@ -80,8 +97,31 @@ func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []
 	})
 }
 
+// scratchTime is how long all scripts together may take.
+const scratchTime = 10 * time.Minute
+
+// confined returns an error for a user whose scripts could leave their database:
+// they could run programs of the server, read its files or change other
+// databases.
+func (server scratchServer) confined(ctx context.Context, admin session, url string) error {
+	rights, err := admin.Names(ctx, server.free)
+	if err != nil {
+		return fmt.Errorf("looking at the rights of the scratch server's user: %w", err)
+	}
+	if len(rights) == 0 {
+		return nil
+	}
+	const shown = 5
+	list := strings.Join(rights[:min(len(rights), shown)], ", ")
+	if len(rights) > shown {
+		list += fmt.Sprintf(" and %d more", len(rights)-shown)
+	}
+	return fault.New("make a user for it by `"+server.role+"` and name that one; or, if you know what the scripts do, run again with --trust-scripts",
+		"scripts are not run at %s: its user has rights beyond a database of their own (%s), and so would the scripts", secret.Hide(url), list)
+}
+
 // withScratch runs do with the URL of a new database on a server.
-func withScratch(ctx context.Context, d script.Dialect, url string, do func(server scratchServer, at string) error) (err error) {
+func withScratch(ctx context.Context, d script.Dialect, url string, trusted bool, do func(server scratchServer, at string) error) (err error) {
 	server, ok := scratchServers[d]
 	if !ok {
 		return fault.New("leave scratch out: SQLite scripts are run in memory", "scripts of %s need no scratch database", d)
@@ -91,6 +131,11 @@ func withScratch(ctx context.Context, d script.Dialect, url string, do func(serv
 		return err
 	}
 	defer admin.Close()
+	if !trusted {
+		if err := server.confined(ctx, admin, url); err != nil {
+			return err
+		}
+	}
 	server.removeOld(ctx, admin, time.Now())
 	name := scratchPrefix + strconv.FormatInt(time.Now().Unix(), 10) + "_" + strings.ToLower(rand.Text()[:8])
 	if err := admin.Exec(ctx, "CREATE DATABASE "+server.quote+name+server.quote+server.set); err != nil {
@@ -99,7 +144,7 @@ func withScratch(ctx context.Context, d script.Dialect, url string, do func(serv
 	}
 	defer func() {
 		// The context may be over by then.
-		dropping := admin.Exec(context.WithoutCancel(ctx), "DROP DATABASE "+server.quote+name+server.quote)
+		dropping := admin.Exec(context.WithoutCancel(ctx), "DROP DATABASE "+server.quote+name+server.quote+server.drop)
 		if dropping != nil {
 			err = errors.Join(err, fmt.Errorf("dropping the scratch database %s: %w", name, dropping))
 		}
@@ -122,7 +167,7 @@ type Workspace interface {
 
 // InWorkspace runs do with a new database, which is gone afterwards: in a
 // temporary file, or on the scratch server at url.
-func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) error) error {
+func InWorkspace(ctx context.Context, engine, url string, trusted bool, do func(w Workspace) error) error {
 	if engine == catalog.SQLite {
 		return inFile(do)
 	}
@@ -132,7 +177,7 @@ func InWorkspace(ctx context.Context, engine, url string, do func(w Workspace) e
 	if found := engineOf(url); found != engine {
 		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", secret.Hide(url), engine)
 	}
-	return withScratch(ctx, script.Dialect(engine), url, func(server scratchServer, at string) error {
+	return withScratch(ctx, script.Dialect(engine), url, trusted, func(server scratchServer, at string) error {
 		db, err := server.open(ctx, at)
 		if err != nil {
 			return err
@@ -287,6 +332,9 @@ func (server scratchServer) run(ctx context.Context, at string, d script.Dialect
 		return err
 	}
 	defer db.Close()
+	if err := db.Exec(ctx, server.limit); err != nil {
+		return fmt.Errorf("bounding the scripts: %w", err)
+	}
 	for _, f := range files {
 		progress(f.Path)
 		for _, statement := range script.Split(f, d) {

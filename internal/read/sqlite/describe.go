@@ -2,9 +2,7 @@ package sqlite
 
 import (
 	"context"
-	"database/sql"
 	"errors"
-	"fmt"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -13,16 +11,13 @@ import (
 
 // OpenScripts opens a database in memory that scripts have made.
 func OpenScripts(ctx context.Context, files []*script.File) (*Session, error) {
-	db, err := sql.Open("sqlite", "file::memory:")
+	db, err := inMemory(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("opening a database in memory: %w", err)
+		return nil, err
 	}
-	db.SetMaxOpenConns(1) // each connection would have a memory of its own
-	for _, f := range files {
-		if err := runScript(ctx, db, f); err != nil {
-			db.Close()
-			return nil, err
-		}
+	if err := runScripts(ctx, db, files); err != nil {
+		db.Close()
+		return nil, err
 	}
 	return &Session{db}, nil
 }

@@ -12,6 +12,9 @@ type Session struct{ db *sql.DB }
 
 // Open opens the database file at path for reading.
 func Open(path string) (*Session, error) {
+	if err := checkJournal(path); err != nil {
+		return nil, err
+	}
 	db, err := sql.Open("sqlite", dataSource(path))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)

@@ -38,6 +38,9 @@ func ReadFile(ctx context.Context, path string) (*catalog.Catalog, error) {
 	case info.IsDir():
 		return nil, fault.New("name the database file in it", "%s is a folder", path)
 	}
+	if err := checkJournal(path); err != nil {
+		return nil, err
+	}
 	db, err := sql.Open("sqlite", dataSource(path))
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
@@ -84,42 +87,15 @@ func explain(path string, err error) error {
 // ReadScripts runs DDL scripts in the order given, in an empty database in
 // memory, and reads the schema they make.
 func ReadScripts(ctx context.Context, files []*script.File) (*catalog.Catalog, error) {
-	db, err := sql.Open("sqlite", "file::memory:")
+	db, err := inMemory(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("opening a database in memory: %w", err)
+		return nil, err
 	}
 	defer db.Close()
-	db.SetMaxOpenConns(1) // each connection would have a memory of its own
-	for _, f := range files {
-		if err := runScript(ctx, db, f); err != nil {
-			return nil, err
-		}
+	if err := runScripts(ctx, db, files); err != nil {
+		return nil, err
 	}
 	return read(ctx, db)
-}
-
-// runScript runs a script statement by statement, so that an error has a place.
-func runScript(ctx context.Context, db *sql.DB, f *script.File) error {
-	for _, s := range script.Split(f, script.SQLite) {
-		if !changesSchema(s.Text) {
-			continue
-		}
-		if _, err := db.ExecContext(ctx, s.Text); err != nil {
-			line, column := s.Position(0)
-			return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
-				"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), message(err))
-		}
-	}
-	return nil
-}
-
-// changesSchema keeps out what is only about rows, and what reaches other files.
-func changesSchema(statement string) bool {
-	switch strings.ToUpper(strings.TrimRight(strings.Fields(statement)[0], ";(")) {
-	case "INSERT", "REPLACE", "UPDATE", "DELETE", "SELECT", "WITH", "VALUES", "ATTACH", "DETACH", "VACUUM", "ANALYZE", "REINDEX":
-		return false
-	}
-	return true
 }
 
 func read(ctx context.Context, db *sql.DB) (*catalog.Catalog, error) {

@@ -1,0 +1,142 @@
+package sqlite
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	driver "modernc.org/sqlite"
+
+	"widegate/internal/fault"
+	"widegate/internal/read/script"
+)
+
+// Scripts are run in memory to see what they make, and may be somebody else's.
+// They get a bounded share of the machine, and no way to other files.
+const (
+	scriptTime   = 30 * time.Second // for all scripts together
+	mostOfScript = 100_000          // statements
+)
+
+// limits are those of https://www.sqlite.org/c3ref/limit.html, by their numbers
+// there.
+var limits = []struct{ id, most int }{
+	{0, 16 << 20}, // length of a text or row, in bytes
+	{1, 16 << 20}, // length of a statement
+	{7, 0},        // attached databases: none, so that no other file is opened or made
+}
+
+// inMemory opens a database in memory, within limits.
+func inMemory(ctx context.Context) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", "file::memory:")
+	if err != nil {
+		return nil, fmt.Errorf("opening a database in memory: %w", err)
+	}
+	db.SetMaxOpenConns(1) // each connection would have a memory of its own
+	if err := bound(ctx, db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("opening a database in memory: %w", err)
+	}
+	return db, nil
+}
+
+func bound(ctx context.Context, db *sql.DB) error {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for _, l := range limits {
+		if _, err := driver.Limit(conn, l.id, l.most); err != nil {
+			return err
+		}
+	}
+	_, err = conn.ExecContext(ctx, "PRAGMA max_page_count = 65536; PRAGMA trusted_schema = 0") // 256 MB
+	return err
+}
+
+// runScripts runs scripts statement by statement, so that an error has a place.
+func runScripts(ctx context.Context, db *sql.DB, files []*script.File) error {
+	limited, cancel := context.WithTimeout(ctx, scriptTime)
+	defer cancel()
+	run := 0
+	for _, f := range files {
+		for _, s := range script.Split(f, script.SQLite) {
+			if !changesSchema(s.Text) {
+				continue
+			}
+			line, column := s.Position(0)
+			if run++; run > mostOfScript {
+				return fault.New("read the database itself, or a snapshot of it", "%s:%d:%d: the scripts hold more than %d statements", f.Path, line, column, mostOfScript)
+			}
+			_, err := db.ExecContext(limited, s.Text)
+			switch {
+			case err == nil:
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case limited.Err() != nil:
+				return fault.New("leave out what fills tables with rows, or read the database itself", "%s:%d:%d: %s: the scripts take longer than %v", f.Path, line, column, s.Head(), scriptTime)
+			default:
+				return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
+					"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), message(err))
+			}
+		}
+	}
+	return nil
+}
+
+// passedOver are the words that begin statements which are only about rows, or
+// reach other files.
+var passedOver = strings.Fields("INSERT REPLACE UPDATE DELETE SELECT WITH VALUES ATTACH DETACH VACUUM ANALYZE REINDEX")
+
+// pragmas are those that matter to how a schema is read.
+var pragmas = strings.Fields("FOREIGN_KEYS LEGACY_ALTER_TABLE DEFER_FOREIGN_KEYS IGNORE_CHECK_CONSTRAINTS ENCODING RECURSIVE_TRIGGERS")
+
+// changesSchema keeps out what is only about rows, and what reaches other files.
+func changesSchema(statement string) bool {
+	var words []string
+	for _, t := range script.Scan(statement, script.SQLite) {
+		if t.Kind == script.Word {
+			words = append(words, strings.ToUpper(t.Text))
+		}
+		if t.Kind != script.Comment && (t.Kind != script.Word || len(words) > 1) {
+			break
+		}
+	}
+	switch {
+	case len(words) == 0:
+		return false
+	case words[0] == "PRAGMA":
+		return len(words) > 1 && slices.Contains(pragmas, words[1])
+	}
+	return !slices.Contains(passedOver, words[0])
+}
+
+// superJournal ends a rollback journal that names another file, which SQLite
+// deletes when it rolls back; see section 3 of
+// https://www.sqlite.org/fileformat2.html.
+var superJournal = []byte{0xd9, 0xd5, 0x05, 0xf9, 0x20, 0xa1, 0x63, 0xd7}
+
+// checkJournal refuses a database beside which lies such a journal: opening it
+// would delete whatever file somebody wrote into it.
+func checkJournal(path string) error {
+	f, err := os.Open(path + "-journal")
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	tail := make([]byte, len(superJournal))
+	if _, err := f.Seek(-int64(len(tail)), io.SeekEnd); err != nil {
+		return nil
+	}
+	if _, err := io.ReadFull(f, tail); err == nil && bytes.Equal(tail, superJournal) {
+		return fault.New("open it once with the program that wrote it; if the journal came with files of others, delete it", "%s has a rollback journal that names another file, which would be deleted", path)
+	}
+	return nil
+}
