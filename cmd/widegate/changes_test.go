@@ -300,7 +300,7 @@ func (b *book) tell(c chapter) {
 	b.write("schema.sql", b.schema)
 	b.write("widegate.yaml", b.edit(b.read("widegate.yaml"), c.project))
 	before := b.rows()
-	script, status := b.run(append([]string{"widegate", "migration", b.url, "schema.sql", "--scratch", b.url}, c.flags...)...)
+	script, status := b.run(append([]string{"widegate", "migration", b.url, "schema.sql", "--scratch", b.url, "--trust-scripts"}, c.flags...)...)
 	require.Zero(t, status, "every place is decided on\n%s", script)
 	took := b.carryOut(script)
 	after := b.rows()

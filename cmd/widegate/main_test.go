@@ -39,7 +39,9 @@ func TestScripts(t *testing.T) { runScripts(t, "testdata/script", nil) }
 
 // TestServerScripts are those that need PostgreSQL and MariaDB.
 func TestServerScripts(t *testing.T) {
-	runScripts(t, "testdata/servers", map[string]string{"POSTGRES": testdb.Postgres(t), "MYSQL": testdb.MySQL(t)})
+	runScripts(t, "testdata/servers", map[string]string{
+		"POSTGRES": testdb.Postgres(t), "MYSQL": testdb.MySQL(t), "PGSCRATCH": testdb.PostgresScratch(t), "MYSCRATCH": testdb.MySQLScratch(t),
+	})
 }
 
 func runScripts(t *testing.T, folder string, variables map[string]string) {
@@ -52,7 +54,7 @@ func runScripts(t *testing.T, folder string, variables map[string]string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	environment := map[string]string{"SCHEMA": schema, "WIDEGATE": program}
+	environment := map[string]string{"SCHEMA": schema, "WIDEGATE": program, "XDG_CONFIG_HOME": t.TempDir()}
 	maps.Copy(environment, variables)
 	for _, name := range []string{"GOCACHE", "GOMODCACHE", "GOPROXY", "GOFLAGS", "GONOSUMDB", "GOSUMDB"} {
 		environment[name] = goEnv(t, name)
@@ -63,7 +65,6 @@ func runScripts(t *testing.T, folder string, variables map[string]string) {
 			for name, value := range environment {
 				env.Setenv(name, value)
 			}
-			env.Setenv("XDG_CONFIG_HOME", filepath.Join(env.WorkDir, ".settings"))
 			return nil
 		},
 		Cmds: map[string]func(ts *testscript.TestScript, neg bool, args []string){

@@ -10,7 +10,9 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -46,18 +48,46 @@ type app struct {
 	out, err io.Writer
 	config   string
 	quiet    bool
-	trusted  bool // scripts run on a scratch server whatever its user may do
+	changing *sync.Mutex // held while files are changed
+	trusted  bool        // scripts run on a scratch server whatever its user may do
 }
 
 // Run runs a command line and returns the exit status.
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: printable.NewWriter(out), err: printable.NewWriter(errOut)}
+	a := &app{in: in, out: printable.NewWriter(out), err: printable.NewWriter(errOut), changing: &sync.Mutex{}}
 	root := a.root()
 	root.SetArgs(joinedChoices(args))
-	err := root.ExecuteContext(ctx)
-	return a.status(err)
+	done := make(chan error, 1)
+	go func() { done <- root.ExecuteContext(ctx) }()
+	select {
+	case err := <-done:
+		return a.status(err)
+	case <-ctx.Done():
+	}
+	return a.interrupted(done)
+}
+
+// grace is how long a command may take to end when it is interrupted.
+const grace = 500 * time.Millisecond
+
+// interrupted waits for a command that was told to end. One that is in the
+// middle of a computation is left behind; one that changes files ends first.
+func (a *app) interrupted(done <-chan error) int {
+	select {
+	case err := <-done:
+		return a.status(err)
+	case <-time.After(grace):
+	}
+	a.changing.Lock()
+	select {
+	case err := <-done: // what it did is done
+		return a.status(err)
+	case <-time.After(grace / 4):
+		fmt.Fprintln(raw(a.err), "widegate: interrupted")
+		return statusFailed
+	}
 }
 
 // joinedChoices makes one argument of the two that --keep takes.

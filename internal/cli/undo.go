@@ -63,7 +63,9 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 	if err != nil {
 		return err
 	}
+	a.changing.Lock() // it is not left in the middle
 	entry, err := store.Undo(ctx, flags.redo, merger, func() bool { return len(conflicts) > 0 })
+	a.changing.Unlock()
 	if len(conflicts) > 0 {
 		a.showConflicts(conflicts)
 		return decisionError{fmt.Errorf("nothing was taken back: %s must be decided on by you", count(len(conflicts), "place"))}

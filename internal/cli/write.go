@@ -219,7 +219,7 @@ func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, store *apply.S
 	if err := a.printPlan(plan, nil); err != nil {
 		return err
 	}
-	_, err := plan.Apply(ctx, store)
+	_, err := a.apply(ctx, plan, store)
 	if errors.Is(err, generate.ErrConflict) {
 		return a.decisionNeeded(plan, "nothing was written")
 	}
@@ -251,7 +251,7 @@ func (a *app) decisionNeeded(plan *generate.Plan, outcome string) error {
 }
 
 func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan, store *apply.Store) error {
-	summary, err := plan.Apply(ctx, store)
+	summary, err := a.apply(ctx, plan, store)
 	if errors.Is(err, generate.ErrConflict) {
 		return a.decisionNeeded(plan, "nothing was written")
 	}
@@ -273,6 +273,13 @@ func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan
 	a.showAttention(plan.Model)
 	a.say("\nWrote %s: %s; %s of code for the tables, in %s.", count(summary.Written, "file"), a.tally(plan), count(summary.Lines, "line"), elapsed(summary.Elapsed))
 	return a.sayNext(p, plan, summary, again)
+}
+
+// apply brings a plan to disk. It is not left in the middle.
+func (a *app) apply(ctx context.Context, plan *generate.Plan, store *apply.Store) (generate.Summary, error) {
+	a.changing.Lock()
+	defer a.changing.Unlock()
+	return plan.Apply(ctx, store)
 }
 
 // tally counts the files by what happens to them.

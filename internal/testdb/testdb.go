@@ -111,6 +111,60 @@ func MySQL(t testing.TB) string {
 	return withDatabase(t, base, name)
 }
 
+// PostgresScratch returns the URL of a user who may make databases, and nothing
+// else.
+func PostgresScratch(t testing.TB) string {
+	t.Helper()
+	base := postgresServer.url(t)
+	conn, err := pgx.Connect(t.Context(), base)
+	if err != nil {
+		t.Fatalf("connecting to the test server: %v", err)
+	}
+	defer conn.Close(context.Background())
+	_, _ = conn.Exec(t.Context(), "CREATE ROLE widegate_scripts LOGIN CREATEDB PASSWORD 'scripts'") // it may be there
+	return asUser(t, base, "widegate_scripts")
+}
+
+// MySQLScratch returns the URL of a user who may make scratch databases, and
+// nothing else.
+func MySQLScratch(t testing.TB) string {
+	t.Helper()
+	base := mysqlServer.url(t)
+	config, err := gatemysql.ParseURL(base)
+	if err != nil {
+		t.Fatal(err)
+	}
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db := sql.OpenDB(connector)
+	defer db.Close()
+	for _, statement := range []string{
+		"CREATE USER IF NOT EXISTS widegate_scripts@'%' IDENTIFIED BY 'scripts'",
+		"CREATE USER IF NOT EXISTS widegate_scripts@'localhost' IDENTIFIED BY 'scripts'",
+		"GRANT ALL ON `widegate\\_scratch\\_%`.* TO widegate_scripts@'%', widegate_scripts@'localhost'",
+	} {
+		if _, err := db.Exec(statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+	return asUser(t, base, "widegate_scripts")
+}
+
+func asUser(t testing.TB, base, name string) string {
+	t.Helper()
+	u, err := url.Parse(base)
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.User = url.UserPassword(name, "scripts")
+	if u.Scheme != "postgres" {
+		u.Path = "/"
+	}
+	return u.String()
+}
+
 func databaseName() string {
 	return "widegate_" + strconv.Itoa(os.Getpid()) + "_" + strconv.FormatInt(time.Now().UnixNano(), 36)
 }

@@ -263,8 +263,15 @@ func (p *pg) createTable(n node) error {
 	if spec := n.at("partspec"); n.has("partspec") {
 		t.Partition = p.partitionKey(spec)
 	}
-	if err := p.addElements(t, n.list("tableElts")); err != nil {
+	elements := n.list("tableElts")
+	if len(elements) > 2*mostColumns {
+		return errWide
+	}
+	if err := p.addElements(t, elements); err != nil {
 		return err
+	}
+	if len(t.Columns) > mostColumns {
+		return errWide
 	}
 	t.dropRedundant()
 	return nil

@@ -19,7 +19,10 @@ type node struct {
 
 // parseTree parses one statement.
 func parseTree(text string) (node, error) {
-	encoded, err := parser.ParseToJSON(text)
+	if err := checkBounds(text); err != nil {
+		return node{}, err
+	}
+	encoded, err := within(func() (string, error) { return parser.ParseToJSON(text) })
 	var fault *parser.Error
 	if errors.As(err, &fault) {
 		return node{}, &problem{at: byteOffset(text, fault.Cursorpos-1), text: fault.Message}

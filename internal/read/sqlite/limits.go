@@ -20,8 +20,8 @@ import (
 // Scripts are run in memory to see what they make, and may be somebody else's.
 // They get a bounded share of the machine, and no way to other files.
 const (
-	scriptTime   = 30 * time.Second // for all scripts together
-	mostOfScript = 100_000          // statements
+	scriptTime   = time.Minute // for all scripts together
+	mostOfScript = 100_000     // statements
 )
 
 // limits are those of https://www.sqlite.org/c3ref/limit.html, by their numbers
