@@ -76,6 +76,9 @@ const (
 	MaterializedView Kind = "materialized view"
 )
 
+// Kinds are all kinds of tables.
+var Kinds = []Kind{BaseTable, View, MaterializedView}
+
 // Table is a table or a view.
 type Table struct {
 	Schema     string      `json:"schema,omitempty"` // empty in SQLite
@@ -486,6 +489,9 @@ func Decode(text []byte) (*Catalog, error) {
 	}
 	if c.Version != Version {
 		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
+	}
+	if err := c.check(); err != nil {
+		return nil, fmt.Errorf("reading the catalog: %w", err)
 	}
 	for i := range c.Tables {
 		c.Tables[i].Rows = -1

@@ -473,7 +473,13 @@ func lowerFirst(s string) string {
 
 // comment makes a text of the database fit for one line of comment.
 func comment(s string) string {
-	return strings.Join(strings.FieldsFunc(strings.ToValidUTF8(s, "?"), unsafeInComment), " ")
+	words := strings.FieldsFunc(strings.ToValidUTF8(s, "?"), unsafeInComment)
+	for i, word := range words {
+		if strings.HasPrefix(word, "+build") { // gofmt takes it for a constraint, and moves it
+			words[i] = strconv.Quote("+build") + strings.TrimPrefix(word, "+build")
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // unsafeInComment holds for what separates words, and for what would end the

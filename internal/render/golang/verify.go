@@ -7,10 +7,12 @@ import (
 	"go/token"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 
 	"golang.org/x/mod/module"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/model"
 	"widegate/internal/rooted"
@@ -105,6 +107,11 @@ func isGoType(s string) bool {
 func verify(m *model.Model) error {
 	v := &verifier{home: reflect.TypeFor[model.Model]().PkgPath(), seen: map[uintptr]bool{}}
 	v.walk(reflect.ValueOf(m), "")
+	for _, e := range m.Entities {
+		if e.Table != nil && !slices.Contains(catalog.Kinds, e.Table.Kind) {
+			return fmt.Errorf("%q is no kind of table", e.Table.Kind)
+		}
+	}
 	return v.err
 }
 

@@ -1,0 +1,221 @@
+package generate
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"maps"
+	"os"
+	"path/filepath"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/examples/beekeeping"
+	"widegate/internal/model"
+	"widegate/internal/printable"
+	"widegate/internal/project"
+	"widegate/internal/render"
+	"widegate/internal/render/golang"
+	"widegate/internal/render/openapi"
+	"widegate/internal/rooted"
+)
+
+// hostile are texts that would be code where they are put down as they are.
+var hostile = []string{
+	"x\nfunc init() { panic(1) }\n", "x\r\nfunc init() { panic(1) }\r\n", "x */ func init() { panic(1) } /*", "x`\nfunc init() { panic(1) }\nvar y = `",
+	"\"\nfunc init() { panic(1) }\nvar y = \"", "//go:embed go.mod", "x\n//go:embed go.mod\nvar y string\n", "+build ignore", "x\n// +build ignore\n",
+	"x\n//go:build ignore\n", "x\n//line /etc/passwd:1\n", "x struct{}\nfunc init() { panic(1) }\ntype y", "x; import \"os/exec\"", "{{.Template}}",
+	"\u202ex\u2066", "\ufeffx", "x\x00\x1b[2J", "x\u2028func init() {}", "\xff\xfe", "../../x", "x/../../y", "int; func init() {}", "struct{ F func() }", "*[]x",
+}
+
+// modelProject has something of everything that is rendered.
+const modelProject = `
+database: {engine: sqlite, ddl: [schema.sql]}
+code: {tests: true}
+api:
+  tokens: {issuer: bees, audience: hives, secret: TOKEN_SECRET}
+  allow: {read: [anybody], create: [keeper], change: [keeper], delete: [admin]}
+  cors: ["https://bees.example"]
+  limits: {rows: 50, statement: 30s}
+  bulk: 100
+  desk: true
+  expose: {BestApiaries: [keeper]}
+  versions:
+    v1: {deprecated: 2026-01-01, entities: {hive: {path: boxes, columns: {name: {name: title}, temperament: {hidden: true}}}}}
+entities:
+  hive:
+    label: Hives
+    group: Bees
+    help: All of them.
+    allow: {read: [keeper], rows: {keeper: "apiary_id = 1"}, columns: {temperament: {read: [admin]}}}
+    columns: {name: {label: Name, help: Painted., format: link}}
+`
+
+// renderedModel is the model of the example, and a function that renders it.
+func renderedModel(t *testing.T) (*model.Model, func() ([]render.File, error)) {
+	t.Helper()
+	folder := t.TempDir()
+	schema, err := os.ReadFile("../../examples/beekeeping/schema/sqlite.sql")
+	require.NoError(t, err)
+	for name, text := range map[string]string{"schema.sql": string(schema), "queries/cooperative.sql": beekeeping.Queries, "widegate.yaml": modelProject} {
+		at := filepath.Join(folder, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	p, err := project.Load(filepath.Join(folder, project.FileName))
+	require.NoError(t, err)
+	_, m, err := Understand(t.Context(), p, Source(p))
+	require.NoError(t, err)
+	target := golang.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", DefaultURL: "sqlite:bees.db", Tests: true, Guarded: true, Desk: true}
+	return m, func() ([]render.File, error) {
+		files, err := golang.Render(m, target)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, render.File{Path: "api/openapi.json", Text: openapi.Render(m.Seen(), "bees")})
+		return files, nil
+	}
+}
+
+// stringsOf collects every string below a value that can be set, by the type and
+// field that it stands in, as far as it can be told apart.
+func stringsOf(at reflect.Value, field string, seen map[uintptr]bool, found map[string][]reflect.Value) {
+	switch at.Kind() {
+	case reflect.Pointer:
+		if at.IsNil() || seen[at.Pointer()] {
+			return
+		}
+		seen[at.Pointer()] = true
+		stringsOf(at.Elem(), field, seen, found)
+	case reflect.Slice, reflect.Array:
+		for i := range at.Len() {
+			stringsOf(at.Index(i), field, seen, found)
+		}
+	case reflect.Struct:
+		for i := range at.NumField() {
+			if f := at.Type().Field(i); f.IsExported() {
+				stringsOf(at.Field(i), at.Type().String()+"."+f.Name, seen, found)
+			}
+		}
+	case reflect.String:
+		if at.CanSet() && len(found[field]) < 2 {
+			found[field] = append(found[field], at)
+		}
+	}
+}
+
+// skeleton is what a Go file declares, imports and asks of the go command.
+func skeleton(t *testing.T, what string, f render.File) []string {
+	t.Helper()
+	files := token.NewFileSet()
+	parsed, err := parser.ParseFile(files, f.Path, f.Text, parser.ParseComments|parser.SkipObjectResolution)
+	require.NoError(t, err, "%s: %s", what, f.Path)
+	list := []string{"package " + parsed.Name.Name}
+	for _, in := range parsed.Imports {
+		list = append(list, "import "+in.Path.Value)
+	}
+	for _, d := range parsed.Decls {
+		switch d := d.(type) {
+		case *ast.FuncDecl:
+			list = append(list, "func "+d.Name.Name)
+		case *ast.GenDecl:
+			for _, s := range d.Specs {
+				switch s := s.(type) {
+				case *ast.TypeSpec:
+					list = append(list, "type "+s.Name.Name)
+				case *ast.ValueSpec:
+					for _, n := range s.Names {
+						list = append(list, "value "+n.Name)
+					}
+				}
+			}
+		}
+	}
+	for _, group := range parsed.Comments {
+		for _, c := range group.List {
+			if directive.MatchString(c.Text) {
+				list = append(list, c.Text)
+			}
+		}
+	}
+	ast.Inspect(parsed, func(n ast.Node) bool {
+		if call, ok := n.(*ast.CallExpr); ok {
+			if name, ok := call.Fun.(*ast.Ident); ok && name.Name == "panic" {
+				list = append(list, "panic")
+			}
+		}
+		return true
+	})
+	return list
+}
+
+var directive = regexp.MustCompile(`^//(go:|line |export |extern |[a-z0-9]+:[a-z0-9])|^//\s*\+build|^/\*line `)
+
+// TestHostileModel puts hostile texts into every string of a model, one after
+// the other: it is rendered as a text or refused, and no file declares, imports
+// or asks for anything that it did not before.
+func TestHostileModel(t *testing.T) {
+	m, renderIt := renderedModel(t)
+	files, err := renderIt()
+	require.NoError(t, err)
+	before := map[string][]string{}
+	for _, f := range files {
+		if strings.HasSuffix(f.Path, ".go") {
+			before[f.Path] = skeleton(t, "the example", f)
+		}
+	}
+	found := map[string][]reflect.Value{}
+	stringsOf(reflect.ValueOf(m), "", map[uintptr]bool{}, found)
+	require.Greater(t, len(found), 80, "the strings of the model are found")
+	tried, refused, turn := 0, 0, 0
+	for _, field := range slices.Sorted(maps.Keys(found)) {
+		for _, at := range found[field] {
+			was := at.String()
+			for i, h := range hostile {
+				if os.Getenv("WIDEGATE_LONG") == "" && (i+turn)%6 != 0 {
+					continue // the next fields take the others
+				}
+				at.SetString(h)
+				tried++
+				files, err := renderIt()
+				if err != nil {
+					refused++
+					continue
+				}
+				checkFiles(t, fmt.Sprintf("%s = %q", field, h), files, before)
+			}
+			at.SetString(was)
+			turn++
+		}
+		if t.Failed() {
+			return
+		}
+	}
+	t.Logf("%d fields, %d renderings, %d refused", len(found), tried, refused)
+}
+
+// checkFiles compares what is rendered with what was before.
+func checkFiles(t *testing.T, what string, files []render.File, before map[string][]string) {
+	t.Helper()
+	for _, f := range files {
+		assert.False(t, strings.ContainsFunc(string(f.Text), printable.Acts), "%s: control characters in %s", what, f.Path)
+		want, known := before[f.Path]
+		if !strings.HasSuffix(f.Path, ".go") {
+			continue
+		}
+		if !known { // the file has another name
+			assert.NoError(t, rooted.Check(f.Path), what)
+			continue
+		}
+		for _, s := range skeleton(t, what, f) {
+			assert.Contains(t, want, s, "%s: in %s", what, f.Path)
+		}
+	}
+}
