@@ -209,7 +209,7 @@ func escapes(s, long, short string, acts func(rune) bool) (escaped string, ok bo
 		switch {
 		case r == '\\':
 			b.WriteString(`\\`)
-		case !acts(r):
+		case !acts(r) || r == 0: // which no escape spells, and verify finds
 			b.WriteRune(r)
 		case r > 0xffff:
 			fmt.Fprintf(&b, long, r)

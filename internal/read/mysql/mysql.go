@@ -18,6 +18,7 @@ import (
 	gatemysql "widegate/gate/mysql"
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/read/script"
 )
 
 // Read connects to the server at url and reads the databases named; none means
@@ -333,10 +334,7 @@ func labelsOf(declared string) []string {
 }
 
 // A text as MariaDB prints it, and the signs that it puts a backslash before.
-var (
-	quotedText = regexp.MustCompile(`(?s)^'((?:[^'\\]|''|\\.)*)'$`)
-	unescape   = regexp.MustCompile(`(?s)\\(.)`)
-)
+var ()
 
 // defaultOf reads a default. MariaDB gives it as an expression, with quotes
 // around a text; MySQL gives the bare value and marks expressions in extra.
@@ -345,8 +343,8 @@ func defaultOf(def sql.NullString, extra string, t catalog.Type) *catalog.Defaul
 		return nil
 	}
 	s := def.String
-	if m := quotedText.FindStringSubmatch(s); m != nil {
-		return &catalog.Default{Kind: catalog.Constant, Text: unescape.ReplaceAllString(strings.ReplaceAll(m[1], "''", "'"), "$1")}
+	if tokens := script.Scan(s, script.MySQL); len(tokens) == 1 && tokens[0].Kind == script.Text && strings.HasPrefix(s, "'") {
+		return &catalog.Default{Kind: catalog.Constant, Text: tokens[0].Text}
 	}
 	isExpression := strings.Contains(strings.ToUpper(extra), "DEFAULT_GENERATED") || strings.ContainsAny(s, "()") ||
 		strings.HasPrefix(strings.ToUpper(s), "CURRENT_")

@@ -1,6 +1,7 @@
 package script
 
 import (
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -76,13 +77,13 @@ func next(source string, at int, d Dialect) Token {
 		end := commentEnd(rest, d)
 		return Token{Kind: Comment, Text: strings.TrimSpace(strings.TrimSuffix(rest[2:end], "*/")), From: at, To: at + end}
 	case c == '\'' || c == '"' && d == MySQL:
-		text, n := quoted(rest, c, d == MySQL)
+		text, n := quoted(rest, c, escapesOf(d == MySQL, mysqlEscapes))
 		return Token{Kind: Text, Text: text, From: at, To: at + n}
 	case (c == 'E' || c == 'e') && d == Postgres && strings.HasPrefix(rest[1:], "'"):
-		text, n := quoted(rest[1:], '\'', true)
+		text, n := quoted(rest[1:], '\'', postgresEscapes)
 		return Token{Kind: Text, Text: text, From: at, To: at + 1 + n}
 	case c == '"' || c == '`' && d != Postgres:
-		text, n := quoted(rest, c, false)
+		text, n := quoted(rest, c, nil)
 		return Token{Kind: QuotedName, Text: text, From: at, To: at + n}
 	case c == '[' && d == SQLite:
 		end := indexOr(rest, "]", len(rest))
@@ -174,15 +175,54 @@ func indexOr(s, part string, other int) int {
 	return other
 }
 
+// escapes are what the letters behind a backslash stand for; another sign stands
+// for itself.
+type escapes map[byte]string
+
+var (
+	mysqlEscapes    = escapes{'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", '0': "\x00", 'Z': "\x1a", '%': `\%`, '_': `\_`}
+	postgresEscapes = escapes{'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", 'f': "\f"}
+)
+
+func escapesOf(any bool, e escapes) escapes {
+	if any {
+		return e
+	}
+	return nil
+}
+
+// coded reads the number of a character behind a backslash, as in \u00e9 and
+// \x41, and returns how many bytes it takes.
+func coded(s string) (rune, int) {
+	for _, form := range []struct {
+		sign   byte
+		digits int
+	}{{'u', 4}, {'U', 8}, {'x', 2}} {
+		if len(s) > form.digits && s[0] == form.sign {
+			if n, err := strconv.ParseUint(s[1:1+form.digits], 16, 32); err == nil {
+				return rune(n), 1 + form.digits
+			}
+		}
+	}
+	return 0, 0
+}
+
 // quoted reads a text whose quotes are doubled inside it, or stand behind a
 // backslash, and returns it with the number of bytes it takes in the source.
-func quoted(s string, quote byte, backslashes bool) (string, int) {
+func quoted(s string, quote byte, behind escapes) (string, int) {
 	var text strings.Builder
 	for i := 1; i < len(s); i++ {
 		switch {
-		case backslashes && s[i] == '\\' && i+1 < len(s):
+		case behind != nil && s[i] == '\\' && i+1 < len(s):
 			i++
-			text.WriteByte(s[i])
+			if r, n := coded(s[i:]); n > 0 && behind['f'] != "" { // PostgreSQL's alone
+				text.WriteRune(r)
+				i += n - 1
+			} else if escape, known := behind[s[i]]; known {
+				text.WriteString(escape)
+			} else {
+				text.WriteByte(s[i])
+			}
 		case s[i] != quote:
 			text.WriteByte(s[i])
 		case i+1 < len(s) && s[i+1] == quote:

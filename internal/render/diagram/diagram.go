@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/printable"
 )
 
 // Diagram is what is drawn.
@@ -222,15 +223,13 @@ func mermaidKeys(r Row) string {
 	return ""
 }
 
-// mermaidText writes a text in quotes; there is no way to quote a quote.
+// mermaidText writes a text in quotes; there is no way to quote a quote. Pages
+// that draw the diagram must not take it for markup, nor for a directive.
 func mermaidText(s string) string {
-	return `"` + strings.Map(func(r rune) rune {
-		if r == '"' || r < ' ' {
-			return '\''
-		}
-		return r
-	}, s) + `"`
+	return `"` + mermaidSigns.Replace(printable.Line(s)) + `"`
 }
+
+var mermaidSigns = strings.NewReplacer(`"`, "'", "<", "‹", ">", "›", "%%", "% %")
 
 // mermaidWord makes a word of what a type or column is called: it begins with
 // a letter, and holds letters, digits and a few signs.

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"github.com/mattn/go-runewidth"
+
+	"widegate/internal/printable"
 )
 
 // longestType is how many characters of a type are shown.
@@ -192,10 +194,10 @@ func oneEnd(b *strings.Builder, x, y, side float64, line Line) {
 
 func escapeXML(s string) string {
 	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0xfffe || r == 0xffff {
+		if r == '\n' || r == '\t' || r == 0xfffe || r == 0xffff {
 			return ' '
 		}
 		return r
-	}, strings.ToValidUTF8(s, "\ufffd"))
+	}, printable.Text(s))
 	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(s)
 }
