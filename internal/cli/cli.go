@@ -111,6 +111,9 @@ func (a *app) status(err error) int {
 	switch {
 	case err == nil:
 		return statusDone
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(raw(a.err), "widegate: interrupted")
+		return statusFailed
 	case errors.As(err, &decision):
 		fmt.Fprintf(a.err, "widegate: %s\n", indented(err))
 		return statusDecision

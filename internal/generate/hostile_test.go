@@ -32,7 +32,7 @@ var hostile = []string{
 	"x\nfunc init() { panic(1) }\n", "x\r\nfunc init() { panic(1) }\r\n", "x */ func init() { panic(1) } /*", "x`\nfunc init() { panic(1) }\nvar y = `",
 	"\"\nfunc init() { panic(1) }\nvar y = \"", "//go:embed go.mod", "x\n//go:embed go.mod\nvar y string\n", "+build ignore", "x\n// +build ignore\n",
 	"x\n//go:build ignore\n", "x\n//line /etc/passwd:1\n", "x struct{}\nfunc init() { panic(1) }\ntype y", "x; import \"os/exec\"", "{{.Template}}",
-	"\u202ex\u2066", "\ufeffx", "x\x00\x1b[2J", "x\u2028func init() {}", "\xff\xfe", "../../x", "x/../../y", "int; func init() {}", "struct{ F func() }", "*[]x",
+	"\u202ex\u2066", "x \"y\"\n\u202e\ufeff\x1b z", "\ufeffx", "x\x00\x1b[2J", "x\u2028func init() {}", "\xff\xfe", "../../x", "x/../../y", "int; func init() {}", "struct{ F func() }", "*[]x",
 }
 
 // modelProject has something of everything that is rendered.

@@ -25,6 +25,9 @@ var (
 // Revision is what version control has of a project: its file, and the schema
 // and the names of the last write. It knows Git.
 func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, error) {
+	if revision == "" {
+		return nil, nil, fault.New("name one, as in @main", "there is no revision behind the @")
+	}
 	root := filepath.Dir(config)
 	show := func(file string) ([]byte, error) {
 		cmd := exec.CommandContext(ctx, "git", append(quietGit, "-C", root, "cat-file", "blob", "--end-of-options", revision+":./"+file)...)

@@ -30,6 +30,9 @@ func TestHide(t *testing.T) {
 		"host=here password='s3 cret' user=a":                     "host=here password=*** user=a",
 		"sqlite:bees.db":                                          "sqlite:bees.db",
 		"sqlite:bees.db?key=s3cret":                               "sqlite:bees.db?key=***",
+		"keeper:s3cret@tcp(host)/bees":                            "keeper:***@tcp(host)/bees",
+		`C:\bees@home.db`:                                         `C:\bees@home.db`,
+		"sqlite:a@b.db":                                           "sqlite:a@b.db",
 		"bees.db":                                                 "bees.db",
 		"":                                                        "",
 	} {
@@ -40,10 +43,10 @@ func TestHide(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
-	for _, good := range []string{"postgres://a:b@h/d", "postgres://a:p%40ss%2F@h/d?x=a@b", "postgres://a:p@ss@h/d", "postgres://h/d", "bees.db", "postgres://a:b@h/d?application_name=x@y"} {
+	for _, good := range []string{"postgres://a:b@h/d", "postgres://a:p%40ss%2F@h/d?x=a@b", "postgres://h/d", "bees.db", "postgres://a:b@h/d?application_name=x@y"} {
 		assert.NoError(t, Check(good), good)
 	}
-	for _, bad := range []string{"postgres://a:p@zq/w@host/d", "postgres://a:p@zq?w@host/d", "postgres://a:p@zq#w@host/d"} {
+	for _, bad := range []string{"postgres://a:p@zq/w@host/d", "postgres://a:p@zq@host/d", "a:p@zq@tcp(host)/d", "host=h password=zq", "postgres://a:p@zq?w@host/d", "postgres://a:p@zq#w@host/d"} {
 		err := Check(bad)
 		require.Error(t, err, bad)
 		assert.NotContains(t, err.Error(), "zq")

@@ -5,8 +5,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"widegate/internal/model"
+	"widegate/internal/printable"
 	"widegate/internal/sqlquery"
 )
 
@@ -191,7 +193,7 @@ func present(n *model.NamedQuery, when []int) string {
 // literal is a text as a Go string, raw where that reads better.
 func literal(text string) string {
 	lines := strings.Contains(strings.TrimSuffix(text, "\n"), "\n")
-	if (lines || strings.Contains(text, `"`)) && !strings.ContainsAny(text, "`\r\x00") {
+	if (lines || strings.Contains(text, `"`)) && !strings.Contains(text, "`") && utf8.ValidString(text) && !strings.ContainsFunc(text, printable.Acts) {
 		return "`" + text + "`"
 	}
 	return strconv.Quote(text)
