@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"go/parser"
+	"go/token"
 	"maps"
 	"net/url"
 	"os"
@@ -234,8 +236,14 @@ func outputs(t *testing.T, place string, text []byte) {
 			assert.NotContains(t, text, "<script", place)
 		}
 		if strings.HasSuffix(name, ".go") {
-			assert.NotContains(t, text, "\nfunc init", "%s: in %s", place, name)
-			assert.NotContains(t, text, "\n//go:build", "%s: in %s", place, name)
+			parsed, err := parser.ParseFile(token.NewFileSet(), name, text, parser.ParseComments)
+			require.NoError(t, err, "%s: %s", place, name)
+			assert.Nil(t, parsed.Scope.Lookup("init"), "%s: in %s", place, name)
+			for _, group := range parsed.Comments {
+				for _, c := range group.List {
+					assert.False(t, strings.HasPrefix(c.Text, "//go:") && !strings.HasPrefix(c.Text, "//go:embed openapi"), "%s: %s in %s", place, c.Text, name)
+				}
+			}
 		}
 	}
 }

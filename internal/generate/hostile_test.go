@@ -1,6 +1,7 @@
 package generate
 
 import (
+	"encoding/json"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v3"
 
 	"widegate/examples/beekeeping"
 	"widegate/internal/model"
@@ -218,4 +220,110 @@ func checkFiles(t *testing.T, what string, files []render.File, before map[strin
 			assert.Contains(t, want, s, "%s: in %s", what, f.Path)
 		}
 	}
+}
+
+// renderWith renders the example with another project file and other names.
+func renderWith(t *testing.T, folder, projectFile string, names []byte) ([]render.File, error) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, project.LedgerFolder), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, project.FileName), []byte(projectFile), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, project.LedgerFolder, "names.json"), names, 0o644))
+	p, err := project.Load(filepath.Join(folder, project.FileName))
+	if err != nil {
+		return nil, err
+	}
+	plan, err := Make(t.Context(), p, Source(p), Options{Full: true})
+	if err != nil {
+		return nil, err
+	}
+	return slices.Collect(maps.Values(plan.files)), nil
+}
+
+// TestHostileProjectsAndLedgers puts hostile texts into every key and value of a
+// project file and of the names in a ledger.
+func TestHostileProjectsAndLedgers(t *testing.T) {
+	folder := t.TempDir()
+	schema, err := os.ReadFile("../../examples/beekeeping/schema/sqlite.sql")
+	require.NoError(t, err)
+	names, err := os.ReadFile("../../examples/beekeeping/service/.widegate/names.json")
+	require.NoError(t, err)
+	for name, text := range map[string]string{"schema.sql": string(schema), "queries/cooperative.sql": beekeeping.Queries, "go.mod": "module bees\n\ngo 1.26\n"} {
+		at := filepath.Join(folder, filepath.FromSlash(name))
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+	}
+	files, err := renderWith(t, folder, modelProject, names)
+	require.NoError(t, err)
+	before := map[string][]string{}
+	for _, f := range files {
+		if strings.HasSuffix(f.Path, ".go") {
+			before[f.Path] = skeleton(t, "the example", f)
+		}
+	}
+	tried, refused, turn := 0, 0, 0
+	try := func(what, projectFile string, names []byte) {
+		tried++
+		files, err := renderWith(t, folder, projectFile, names)
+		if err != nil {
+			refused++
+			return
+		}
+		for _, f := range files {
+			assert.NoError(t, rooted.Check(f.Path), what)
+			assert.False(t, strings.HasPrefix(f.Path, "."), "%s: %s", what, f.Path)
+			if !strings.HasSuffix(f.Path, ".go") || strings.Contains(f.Path, "/gate/") {
+				continue
+			}
+			for _, s := range skeleton(t, what, f) {
+				assert.False(t, s == "panic" || s == "func init" || directive.MatchString(s) && !strings.HasPrefix(s, "//go:embed openapi"), "%s: %s in %s", what, s, f.Path)
+			}
+		}
+	}
+	var document yaml.Node
+	require.NoError(t, yaml.Unmarshal([]byte(modelProject), &document))
+	each := func(scalars []*yaml.Node) {
+		for _, n := range scalars {
+			turn++
+			was := *n
+			for i, h := range hostile {
+				if os.Getenv("WIDEGATE_LONG") == "" && (i+turn)%12 != 0 {
+					continue
+				}
+				n.Value, n.Tag, n.Style = h, "!!str", yaml.DoubleQuotedStyle
+				text, err := yaml.Marshal(&document)
+				*n = was
+				if err != nil { // not every text can be YAML
+					continue
+				}
+				try(fmt.Sprintf("line %d = %q", n.Line, h), string(text), names)
+			}
+		}
+	}
+	each(scalarsOf(&document))
+	text := string(names)
+	for _, word := range []string{`"Apiary"`, `"Apiaries"`, `"apiary"`, `"apiaries"`, `"KeeperID"`, `"Deputy"`, `"Temperament"`, `"keeper_id"`, `">apiary(keeper_id)"`, `"hive.temperament"`} {
+		require.Contains(t, text, word)
+		turn++
+		for i, h := range hostile {
+			if os.Getenv("WIDEGATE_LONG") == "" && (i+turn)%6 != 0 {
+				continue
+			}
+			quoted, err := json.Marshal(h)
+			require.NoError(t, err)
+			try(fmt.Sprintf("%s = %q", word, h), modelProject, []byte(strings.ReplaceAll(text, word, string(quoted))))
+		}
+	}
+	t.Logf("%d tried, %d refused", tried, refused)
+}
+
+// scalarsOf are the keys and values of a document.
+func scalarsOf(n *yaml.Node) []*yaml.Node {
+	if n.Kind == yaml.ScalarNode {
+		return []*yaml.Node{n}
+	}
+	var list []*yaml.Node
+	for _, inner := range n.Content {
+		list = append(list, scalarsOf(inner)...)
+	}
+	return list
 }
