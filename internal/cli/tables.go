@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -120,6 +121,9 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 			if info, err := os.Stat(source.DDL[0]); err == nil && info.IsDir() || !strings.HasSuffix(source.DDL[0], ".sql") {
 				folder = source.DDL[0]
 			}
+			if folder != "" && !below(p.Root, folder) {
+				return nil, "", fault.New("name it by --into, if that is where you want the script", "the project file names the folder %s, which lies outside of the project", folder)
+			}
 		}
 	} else if folder != "" {
 		source.DDL = []string{folder}
@@ -135,6 +139,20 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 	}
 	c, err := a.readSource(ctx, source)
 	return c, folder, err
+}
+
+// below reports whether a path lies in a folder.
+func below(folder, path string) bool {
+	home, err := filepath.Abs(folder)
+	if err != nil {
+		return false
+	}
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return false
+	}
+	rel, err := filepath.Rel(home, full)
+	return err == nil && filepath.IsLocal(rel)
 }
 
 // empty reports whether there is no script yet.

@@ -71,6 +71,10 @@ func TestWords(t *testing.T) {
 	}
 	assert.Equal(t, "hive_windows_rows", fileName(splitWords("hive_windows")), "the go command must not take it for another system's")
 	assert.Equal(t, "queen_test_rows", fileName(splitWords("QueenTest")))
+	assert.Equal(t, "rows", fileName(splitWords("--")), "the go command passes over names that begin with a line")
+	assert.Equal(t, "con_rows", fileName(splitWords("CON")), "it is a device on some systems")
+	assert.Equal(t, "x", fileName(splitWords("../../x")))
+	assert.Len(t, fileName(splitWords(strings.Repeat("größe", 100))), longestFile, "file systems take no longer names, and no half characters")
 }
 
 func TestPathsLoseTheirMarks(t *testing.T) {
