@@ -22,6 +22,7 @@ require (
 	github.com/wasilibs/go-pgquery v0.0.0-20260728010200-155ebad2880e
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/mod v0.42.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
@@ -88,7 +89,6 @@ require (
 	go.uber.org/multierr v1.11.0 // indirect
 	go.uber.org/zap v1.27.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
-	golang.org/x/net v0.62.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/tools v0.52.0 // indirect
 	gopkg.in/natefinch/lumberjack.v2 v2.2.1 // indirect

@@ -204,7 +204,7 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 }
 
 func readSnapshot(s Source) (*catalog.Catalog, error) {
-	text, err := os.ReadFile(s.Snapshot)
+	text, err := script.ReadBounded(s.Snapshot)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New("check the path; `widegate read URL --json > schema.json` makes a snapshot", "there is no snapshot %s", s.Snapshot)
 	}

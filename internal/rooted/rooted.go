@@ -159,8 +159,14 @@ func (f *Folder) Read(name string) ([]byte, error) {
 	if !info.Mode().IsRegular() { // a pipe would never end
 		return nil, fault.New("put a plain file in its place", "%s is not a plain file", name)
 	}
+	if info.Size() > largest {
+		return nil, fault.New("look at where it comes from", "%s is larger than %d MB", name, largest>>20)
+	}
 	return f.root.ReadFile(filepath.FromSlash(name))
 }
+
+// largest is how large a file may be that is read as a whole, in bytes.
+const largest = 256 << 20
 
 // Write makes a file, or replaces what one holds.
 func (f *Folder) Write(name string, text []byte, mode fs.FileMode) error {

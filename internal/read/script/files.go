@@ -6,6 +6,8 @@ package script
 import (
 	"cmp"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -39,13 +41,30 @@ func Find(paths []string) ([]*File, error) {
 	}
 	var files []*File
 	for _, name := range withoutDown(names) {
-		text, err := os.ReadFile(name)
+		text, err := ReadBounded(name)
 		if err != nil {
 			return nil, fault.New("check the path and your right to read the file", "reading the script: %w", err)
 		}
 		files = append(files, &File{Path: name, Text: upHalf(decode(text))})
 	}
 	return files, nil
+}
+
+// largest is how large a script or a snapshot may be, in bytes.
+const largest = 256 << 20
+
+// ReadBounded reads a file that may not be larger than what a schema can need.
+func ReadBounded(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, largest+1))
+	if err == nil && len(text) > largest {
+		err = fmt.Errorf("%s is larger than %d MB", name, largest>>20)
+	}
+	return text, err
 }
 
 func expand(path string) ([]string, error) {
