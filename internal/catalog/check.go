@@ -21,6 +21,10 @@ var (
 	defaults   = []DefaultKind{Constant, Expression, Identity}
 )
 
+// mostColumns is how many columns a table or view has at most: appendix K of
+// PostgreSQL's documentation, MySQL's on limits, SQLite's as it is built.
+var mostColumns = map[string]int{Postgres: 1664, MySQL: 4096, SQLite: 2000}
+
 // mostName is how long a name may be, in bytes; that is more than any server
 // takes.
 const mostName = 10_000
@@ -31,6 +35,9 @@ func (c *Catalog) check() error {
 		return fmt.Errorf("there is no engine %q", c.Engine)
 	}
 	for i := range c.Tables {
+		if n := len(c.Tables[i].Columns); n > mostColumns[c.Engine] {
+			return fmt.Errorf("table %q: %d columns are more than %s takes", c.Tables[i].FullName(), n, c.Engine)
+		}
 		if err := c.Tables[i].check(); err != nil {
 			return fmt.Errorf("table %q: %w", c.Tables[i].FullName(), err)
 		}

@@ -457,16 +457,41 @@ func (f *finder) things(thing string, pairs []pair) {
 	}
 }
 
+// mostPairs is how many pairs of what is gone and what is new are weighed. Where
+// there are more, a schema has become another one, and only what a person says
+// was renamed.
+const mostPairs = 40_000
+
+// worth reports whether a pair, one of many, is weighed.
+func (f *finder) worth(many int, thing, in, from, to string) bool {
+	if many <= mostPairs {
+		return true
+	}
+	r, told := f.settled(thing, in, from)
+	return told && r.To == to
+}
+
+// onlyTables are the tables that only one of two catalogs has.
+func onlyTables(c, other *Catalog) []*Table {
+	known := map[string]bool{}
+	for i := range other.Tables {
+		known[other.Tables[i].FullName()] = true
+	}
+	var list []*Table
+	for i := range c.Tables {
+		if !known[c.Tables[i].FullName()] {
+			list = append(list, &c.Tables[i])
+		}
+	}
+	return list
+}
+
 func (f *finder) tablePairs() []pair {
 	var pairs []pair
-	for i := range f.before.Tables {
-		old := &f.before.Tables[i]
-		if _, there := f.after.Table(old.Schema, old.Name); there {
-			continue
-		}
-		for k := range f.after.Tables {
-			now := &f.after.Tables[k]
-			if _, there := f.before.Table(now.Schema, now.Name); there || now.IsView() != old.IsView() {
+	gone, fresh := onlyTables(f.before, f.after), onlyTables(f.after, f.before)
+	for _, old := range gone {
+		for _, now := range fresh {
+			if now.IsView() != old.IsView() || !f.worth(len(gone)*len(fresh), RenamedTable, "", old.FullName(), now.FullName()) {
 				continue
 			}
 			score, why := f.tableLikeness(old, now)
@@ -607,6 +632,9 @@ func (f *finder) columns(moved *Catalog, old, now *Table) {
 	gone, fresh := onlyColumns(old, now), onlyColumns(now, old)
 	for _, i := range gone {
 		for _, k := range fresh {
+			if !f.worth(len(gone)*len(fresh), RenamedColumn, now.FullName(), old.Columns[i].Name, now.Columns[k].Name) {
+				continue
+			}
 			score, why := f.columnLikeness(old, now, i, k, len(gone), len(fresh))
 			if score > 0 {
 				score, why = f.weighData(old, now, old.Columns[i].Name, now.Columns[k].Name, score, why)
@@ -895,6 +923,9 @@ func (f *finder) enumPairs() []pair {
 			if _, there := f.before.Enum(to); there {
 				continue
 			}
+			if !f.worth(len(f.before.Enums)*len(f.after.Enums), RenamedEnum, "", from, to) {
+				continue
+			}
 			labels := ratio(2*common(old.Labels, now.Labels), len(old.Labels)+len(now.Labels))
 			score := 0.65*labels + 0.1
 			if labels == 1 || labels >= 0.5 && relatedNames(old.Name, now.Name) {
@@ -917,6 +948,9 @@ func (f *finder) labels(old, now Enum) {
 		}
 		for k, is := range now.Labels {
 			if slices.Contains(old.Labels, is) {
+				continue
+			}
+			if !f.worth(len(old.Labels)*len(now.Labels), RenamedLabel, in, was, is) {
 				continue
 			}
 			score, why := 0.2, "the same place"
