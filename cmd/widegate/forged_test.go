@@ -135,7 +135,7 @@ const (
 	secret    = "the neighbour's secret\n"
 	ownText   = "package store\n\n// Mine is the developer's.\nconst Mine = 1\n"
 	notSealed = `not replayed: it was not written by you`
-	noWrite   = `no write to take back but for`
+	noWrite   = `no write to take back: \d+ in the history you did not make`
 	isLink    = `is a link, and links are not followed|behind a link`
 	noRecord  = `never written here`
 )

@@ -125,7 +125,7 @@ func (s *Store) Undo(ctx context.Context, redo bool, merge Merger, stop func() b
 	}
 	except := ""
 	if foreign > 0 {
-		except = fmt.Sprintf(" but for %d that you did not make on this machine in this folder", foreign)
+		except = fmt.Sprintf(": %d in the history you did not make on this machine in this folder", foreign)
 	}
 	return nil, fault.New("see the history by `widegate undo --list`", "there is no %s to take back%s", wanted, except)
 }

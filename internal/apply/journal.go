@@ -70,6 +70,9 @@ func (s *Store) readJournal(name string) (*journal, error) {
 		return nil, fmt.Errorf("reading the journal: %w", err)
 	}
 	j, err := s.sealer.decode(text)
+	if below, relErr := filepath.Rel(s.root, name); relErr == nil {
+		name = below // for the messages
+	}
 	switch {
 	case errors.Is(err, errForeign):
 		return j, fault.New(

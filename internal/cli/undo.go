@@ -113,7 +113,7 @@ func (a *app) listHistory(store *apply.Store) error {
 		case list[i].Undone:
 			state = "taken back"
 		case list[i].Foreign:
-			state = "not made by you in this folder: it is not taken back"
+			state = "not yours, or made in another folder: undo leaves it"
 		}
 		rows.add(when(&list[i]), list[i].Kind, files(list[i]), state)
 	}

@@ -67,7 +67,11 @@ var scratchServers = map[script.Dialect]scratchServer{
 		open: func(ctx context.Context, url string) (session, error) { return mysql.Open(ctx, url) },
 		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", set: " CHARACTER SET utf8mb4", read: mysql.Read,
 		free: `SELECT LOWER(privilege_type) FROM information_schema.user_privileges
-			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''') AND privilege_type <> 'USAGE'`,
+			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''') AND privilege_type <> 'USAGE'
+			UNION SELECT CONCAT('database ', table_schema) FROM information_schema.schema_privileges
+			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''') AND table_schema NOT LIKE 'widegate%scratch%'
+			UNION SELECT CONCAT('table ', table_schema, '.', table_name) FROM information_schema.table_privileges
+			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''')`,
 		limit: "SET SESSION lock_wait_timeout = 10 /*M!, max_statement_time = 30 */",
 		role:  "CREATE USER widegate IDENTIFIED BY '…'; GRANT ALL ON `widegate\\_scratch\\_%`.* TO widegate",
 	},
