@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -246,4 +247,78 @@ func TestInterrupt(t *testing.T) {
 			assert.NotZero(t, cmd.ProcessState.ExitCode())
 		})
 	}
+}
+
+// TestHostileDatabases connects to databases that would run code of their own
+// with the rights of who reads them: nothing of it runs.
+func TestHostileDatabases(t *testing.T) {
+	f := newForger(t)
+	run := func(args ...string) string {
+		program, err := exec.LookPath("widegate")
+		require.NoError(t, err)
+		cmd := exec.Command(program, args...)
+		cmd.Dir = f.root
+		out, _ := cmd.CombinedOutput() // some are refused
+		return string(out)
+	}
+	t.Run("search path", func(t *testing.T) {
+		address := testdb.Postgres(t)
+		conn, err := pgx.Connect(t.Context(), address)
+		require.NoError(t, err)
+		defer conn.Close(t.Context())
+		exec := func(statement string) {
+			_, err := conn.Exec(t.Context(), statement)
+			require.NoError(t, err, statement)
+		}
+		exec("CREATE SCHEMA evil; CREATE TABLE public.canary (what text); CREATE TABLE public.hive (id int PRIMARY KEY, name text DEFAULT 'x' CHECK (name <> '')); CREATE VIEW public.names AS SELECT name FROM public.hive")
+		for _, function := range []string{"lower(text) RETURNS text", "current_schema() RETURNS name", "pg_get_expr(pg_node_tree, oid) RETURNS text", "pg_get_viewdef(oid) RETURNS text", "pg_get_userbyid(oid) RETURNS name",
+			"format_type(oid, int) RETURNS text", "array_agg2(text) RETURNS text", "obj_description(oid, name) RETURNS text", "col_description(oid, int) RETURNS text", "pg_get_constraintdef(oid) RETURNS text",
+			"format(text, text) RETURNS text", "quote_ident(text) RETURNS text", "pg_get_indexdef(oid) RETURNS text", "current_setting(text) RETURNS text", "oideq2(oid, oid) RETURNS boolean"} {
+			exec("CREATE FUNCTION evil." + function + " LANGUAGE sql VOLATILE AS $$ INSERT INTO public.canary VALUES ('" + function + "'); SELECT NULL" + "::" + function[strings.LastIndex(function, " ")+1:] + " $$")
+		}
+		exec("CREATE FUNCTION evil.same(oid, oid) RETURNS boolean LANGUAGE sql VOLATILE AS $$ INSERT INTO public.canary VALUES ('operator'); SELECT $1 OPERATOR(pg_catalog.=) $2 $$")
+		exec("CREATE OPERATOR evil.= (LEFTARG = oid, RIGHTARG = oid, FUNCTION = evil.same)")
+		var name string
+		require.NoError(t, conn.QueryRow(t.Context(), "SELECT current_database()").Scan(&name))
+		exec("ALTER DATABASE " + name + " SET search_path = evil, pg_catalog, public")
+		f.write("widegate.yaml", fmt.Sprintf("database: {url: %q, schemas: [public]}\n", address))
+		for _, args := range [][]string{{"read"}, {"read", "--json"}, {"read", "--suggest"}, {"write"}, {"changes", address, "schema.sql"}, {"check"}} {
+			said := run(args...)
+			assert.NotContains(t, said, "null value", args)
+		}
+		assert.Contains(t, run("read", "--schema", "public", address), "functions of it would run in place of PostgreSQL's own")
+		exec("DROP SCHEMA evil CASCADE")
+		assert.Contains(t, run("read", "--schema", "public", address), "hive")
+		exec("CREATE FUNCTION public.format(text, text) RETURNS text LANGUAGE sql VOLATILE AS $$ INSERT INTO public.canary VALUES ('public'); SELECT NULL $$")
+		exec("ALTER DATABASE " + name + " RESET search_path")
+		said := run("read", "--schema", "public", address)
+		assert.Contains(t, said, "public.format(text, text)", "any schema in the path can hold them")
+		assert.Contains(t, said, "next: ")
+		rows, err := conn.Query(t.Context(), "SELECT what FROM public.canary")
+		require.NoError(t, err)
+		ran, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		require.NoError(t, err)
+		assert.Empty(t, ran)
+	})
+	t.Run("queries", func(t *testing.T) {
+		address := testdb.MySQL(t)
+		out, err := client("mysql", address, t.TempDir(), []byte(`CREATE TABLE hive (id int PRIMARY KEY); CREATE TABLE canary (what int);
+DELIMITER //
+CREATE FUNCTION evil() RETURNS int DETERMINISTIC MODIFIES SQL DATA BEGIN INSERT INTO canary VALUES (1); RETURN 1; END//
+DELIMITER ;
+CREATE VIEW v AS SELECT evil() AS id;
+`))
+		require.NoError(t, err, out)
+		f.write("widegate.yaml", fmt.Sprintf("database: {url: %q}\n", address))
+		for _, query := range []string{"SELECT evil() AS x", "SELECT x.a FROM (SELECT evil() AS a) x", "SELECT id FROM hive WHERE evil() = 1", "SELECT id FROM v", "WITH c AS (SELECT evil() AS a) SELECT a FROM c", "SELECT id FROM hive ORDER BY evil()",
+			"SELECT 1 AS a INTO OUTFILE '/tmp/widegate-canary'", "SELECT 1 AS a /*! INTO OUTFILE '/tmp/widegate-canary' */", "SELECT id FROM hive WHERE id IN (SELECT evil())"} {
+			f.write("queries/evil.sql", "-- gate Evil() -> rows\n"+query+";\n")
+			run("write", "--yes")
+			run("check")
+		}
+		count, err := client("mysql", address, t.TempDir(), []byte("SELECT COUNT(*) FROM canary"))
+		require.NoError(t, err)
+		assert.Contains(t, count, "\n0")
+		assert.NoFileExists(t, "/tmp/widegate-canary")
+	})
 }

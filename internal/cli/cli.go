@@ -19,6 +19,7 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/printable"
 	"widegate/internal/project"
+	"widegate/internal/read"
 )
 
 // The exit statuses.
@@ -146,6 +147,13 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
 	root.PersistentFlags().BoolVar(&a.trusted, "trust-scripts", false, "run scripts on a scratch server also as a user who may leave the scratch database")
+	trustDatabase := false
+	root.PersistentFlags().BoolVar(&trustDatabase, "trust-database", false, "read also a database whose functions stand in for those of the server")
+	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
+		if trustDatabase {
+			cmd.SetContext(read.Trusting(cmd.Context()))
+		}
+	}
 	root.AddCommand(a.newCommand(), a.readCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.migrationCommand(), a.tableCommand(), a.previewCommand(), a.demoCommand(), a.versionCommand())
 	return root
 }

@@ -3,6 +3,7 @@ package mysql
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	driver "github.com/go-sql-driver/mysql"
@@ -27,6 +28,14 @@ func (s *Session) Describe(ctx context.Context, text string, args int, rows bool
 		return nil, nil, -1, message(err)
 	}
 	stmt.Close()
+	if writesFile(text) {
+		return nil, nil, -1, errors.New("the query writes a file")
+	}
+	// A query of somebody else's may call a function that changes rows.
+	if _, err := s.conn.ExecContext(ctx, "START TRANSACTION READ ONLY"); err != nil {
+		return nil, nil, -1, message(err)
+	}
+	defer s.conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") // there is nothing to keep
 	empty, args := withoutRows(text, args)
 	list, err := s.conn.QueryContext(ctx, empty, make([]any, args)...)
 	if err != nil {
@@ -48,6 +57,15 @@ func (s *Session) Describe(ctx context.Context, text string, args int, rows bool
 		columns = append(columns, catalog.Column{Name: t.Name(), Declared: declared, Type: TypeOf(base, declared, 0, precision, scale), Nullable: nullable})
 	}
 	return nil, columns, -1, list.Err()
+}
+
+// writesFile reports whether a query puts its rows into a file of the server.
+func writesFile(text string) bool {
+	return slices.ContainsFunc(script.Scan(text, script.MySQL), func(t script.Token) bool {
+		comment := text[t.From:t.To] // which the server may run
+		runs := t.Kind == script.Comment && (strings.HasPrefix(comment, "/*!") || strings.HasPrefix(comment, "/*M!"))
+		return t.Is("OUTFILE") || t.Is("DUMPFILE") || runs && strings.Contains(strings.ToUpper(comment), "FILE")
+	})
 }
 
 // withoutRows is a query of the same columns and no rows, and how many

@@ -73,8 +73,12 @@ func (s *Session) Close() {
 	s.db.Close()
 }
 
-// Counts runs a query of one row of two numbers.
+// Counts runs a query of one row of two numbers, and changes nothing.
 func (s *Session) Counts(ctx context.Context, query string) (first, second int64, err error) {
+	if _, err := s.conn.ExecContext(ctx, "START TRANSACTION READ ONLY"); err != nil {
+		return 0, 0, err
+	}
+	defer s.conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK") // there is nothing to keep
 	err = s.conn.QueryRowContext(ctx, query).Scan(&first, &second)
 	return first, second, err
 }

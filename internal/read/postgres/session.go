@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 
 	"github.com/jackc/pgx/v5"
 
@@ -23,6 +24,14 @@ func Open(ctx context.Context, url string) (*Session, error) {
 	}
 	conn, err := pgx.ConnectConfig(ctx, config)
 	if err != nil {
+		return nil, secret.Error(explain(config, err), url)
+	}
+	if err := ownFunctions(ctx, conn); err != nil {
+		conn.Close(context.WithoutCancel(ctx))
+		var refused *fault.Fault
+		if errors.As(err, &refused) {
+			return nil, err
+		}
 		return nil, secret.Error(explain(config, err), url)
 	}
 	return &Session{conn}, nil
