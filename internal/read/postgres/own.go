@@ -68,28 +68,32 @@ func setPath(ctx context.Context, conn *pgx.Conn, path string) error {
 	return err
 }
 
-// called are the functions that queries of this package call, besides those that
-// begin with pg_; a test holds the list to the queries.
-var called = strings.Fields(`acldefault aclexplode array_agg array_length array_position array_to_string btrim cardinality col_description count current_schema
+// called are the functions that queries of this package call; a test holds the
+// list to the queries.
+var called = strings.Fields(`pg_get_constraintdef pg_get_expr pg_get_function_identity_arguments pg_get_function_result pg_get_functiondef pg_get_indexdef
+	pg_get_partkeydef pg_get_ruledef pg_get_statisticsobjdef pg_get_triggerdef pg_get_userbyid pg_get_viewdef pg_has_role pg_relation_is_updatable acldefault aclexplode array_agg array_length array_position array_to_string btrim cardinality col_description count current_schema
 	current_schemas current_setting format format_type jsonb_agg jsonb_build_object left length lower max min obj_description quote_ident quote_literal regexp_replace
 	replace rtrim set_config split_part starts_with string_agg strpos substr substring sum to_jsonb unnest upper`)
+
+// operators are those that the queries use, by their names or as LIKE and IN.
+var operators = strings.Fields("= <> < > <= >= || ~ !~ ~* !~* ~~ !~~ + - * / & |")
 
 // standIns lists what could run in place of PostgreSQL's own. What extensions
 // bring is not counted: who installed them looked at them.
 const standIns = `
 	SELECT format('%I.%I(%s)', n.nspname, p.proname, pg_get_function_identity_arguments(p.oid)) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-	WHERE n.nspname <> 'pg_catalog' AND n.nspname::text = ANY ($1::text[]) AND (p.proname::text = ANY ($2::text[]) OR p.proname::text LIKE 'pg\_%')
+	WHERE n.nspname <> 'pg_catalog' AND n.nspname::text = ANY ($1::text[]) AND p.proname::text = ANY ($2::text[])
 		AND NOT EXISTS (SELECT 1 FROM unnest(p.proargtypes) a (id) JOIN pg_type t ON t.oid = a.id WHERE t.typnamespace <> 'pg_catalog'::regnamespace)
 		AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_proc'::regclass AND d.objid = p.oid AND d.deptype = 'e')
 	UNION ALL
 	SELECT format('the operator %I.%s', n.nspname, o.oprname) FROM pg_operator o JOIN pg_namespace n ON n.oid = o.oprnamespace
-	WHERE n.nspname <> 'pg_catalog' AND n.nspname::text = ANY ($1::text[])
+	WHERE n.nspname <> 'pg_catalog' AND n.nspname::text = ANY ($1::text[]) AND o.oprname::text = ANY ($3::text[])
 		AND NOT EXISTS (SELECT 1 FROM pg_type t WHERE t.oid IN (o.oprleft, o.oprright) AND t.typnamespace <> 'pg_catalog'::regnamespace)
 		AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_operator'::regclass AND d.objid = o.oid AND d.deptype = 'e')
 	ORDER BY 1 LIMIT 5`
 
 func refuseStandIns(ctx context.Context, conn *pgx.Conn, schemas []string) error {
-	rows, err := conn.Query(ctx, standIns, schemas, called)
+	rows, err := conn.Query(ctx, standIns, schemas, called, operators)
 	if err != nil {
 		return err
 	}
