@@ -181,7 +181,7 @@ func TestHostileModel(t *testing.T) {
 		for _, at := range found[field] {
 			was := at.String()
 			for i, h := range hostile {
-				if os.Getenv("WIDEGATE_LONG") == "" && (i+turn)%6 != 0 {
+				if os.Getenv("WIDEGATE_LONG") == "" && (i+turn)%12 != 0 {
 					continue // the next fields take the others
 				}
 				at.SetString(h)

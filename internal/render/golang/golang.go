@@ -141,11 +141,16 @@ const importMark = "\nimport ()\n"
 // withImports puts the imports that a file uses where its template marks them,
 // and lays it out as gofmt does.
 func (r *renderer) withImports(text []byte) ([]byte, error) {
-	parsed, err := parser.ParseFile(token.NewFileSet(), "", text, parser.SkipObjectResolution)
+	parsed, err := parser.ParseFile(token.NewFileSet(), "", text, parser.SkipObjectResolution|parser.ParseComments)
 	if err != nil {
 		return nil, err
 	}
-	used := map[string]bool{"embed": bytes.Contains(text, []byte("\n//go:embed "))}
+	used := map[string]bool{}
+	for _, group := range parsed.Comments {
+		for _, c := range group.List {
+			used["embed"] = used["embed"] || strings.HasPrefix(c.Text, "//go:embed ")
+		}
+	}
 	ast.Inspect(parsed, func(n ast.Node) bool {
 		if selector, ok := n.(*ast.SelectorExpr); ok {
 			if name, ok := selector.X.(*ast.Ident); ok {
