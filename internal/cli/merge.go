@@ -168,7 +168,7 @@ func protected(mine string, folder bool, changed merge.Tree) []merge.Conflict {
 			list = append(list, merge.Conflict{File: name, Line: 1, Class: "read-only", Message: "the file is write-protected and would change; give yourself the right to write it, then run again"})
 		}
 		if folder && !staysBelow(mine, name) {
-			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file lies behind a link that leads out of the folder; move it in, and run again"})
+			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file is, or lies behind, a link that leads out of the folder; move it in, and run again"})
 		}
 	}
 	return list

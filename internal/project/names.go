@@ -5,6 +5,7 @@ import (
 	"go/token"
 	"maps"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -83,6 +84,9 @@ func (n TableNames) check() error {
 // checkPlaces finds folders and paths that cannot be used as such.
 func (p *Project) checkPlaces(file string) error {
 	for _, folder := range []struct{ key, name string }{{"code.folder", p.Code.Folder}, {"api.folder", p.API.Folder}} {
+		if !filepath.IsLocal(filepath.FromSlash(folder.name)) {
+			return fault.New("name a folder below the one of the project file", "%s: %s: the folder %q lies outside the project", file, folder.key, folder.name)
+		}
 		if !isFolder(folder.name) {
 			return fault.New("name a folder below the one of the project file, of letters, digits and dashes, as in `folder: store`", "%s: %s: %q cannot hold a Go package of the project", file, folder.key, folder.name)
 		}

@@ -34,9 +34,9 @@ func source(t testing.TB, engine string) read.Source {
 	s := read.Source{Engine: engine, DDL: []string{file}}
 	switch engine {
 	case catalog.Postgres:
-		s.Scratch = testdb.Postgres(t)
+		s.Scratch, s.Trusted = testdb.Postgres(t), true
 	case catalog.MySQL:
-		s.Scratch = testdb.MySQL(t)
+		s.Scratch, s.Trusted = testdb.MySQL(t), true
 	}
 	return s
 }
