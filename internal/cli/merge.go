@@ -149,6 +149,9 @@ func mergeFolders(ctx context.Context, base, mine, theirs string, o *merge.Optio
 		}
 		trees[i] = tree
 	}
+	if list := leadingOut(mine, trees[0], trees[2]); len(list) > 0 {
+		return &merge.Result{Conflicts: list}, nil
+	}
 	o.Root = mine
 	if text, ok := trees[1]["go.mod"]; ok {
 		o.Module = modfile.ModulePath(text)
@@ -168,7 +171,7 @@ func protected(mine string, folder bool, changed merge.Tree) []merge.Conflict {
 			list = append(list, merge.Conflict{File: name, Line: 1, Class: "read-only", Message: "the file is write-protected and would change; give yourself the right to write it, then run again"})
 		}
 		if folder && !staysBelow(mine, name) {
-			list = append(list, merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file is, or lies behind, a link that leads out of the folder; move it in, and run again"})
+			list = append(list, linkConflict(name))
 		}
 	}
 	return list
@@ -209,6 +212,28 @@ func readTree(folder string) (merge.Tree, error) {
 		return nil, fmt.Errorf("reading %s: %w", folder, err)
 	}
 	return tree, nil
+}
+
+func linkConflict(name string) merge.Conflict {
+	return merge.Conflict{File: name, Line: 1, Class: "link", Message: "the file is, or lies behind, a link that leads out of the folder; move it in, and run again"}
+}
+
+// leadingOut are the files of a folder that are merged and are links which lead
+// out of it.
+func leadingOut(folder string, trees ...merge.Tree) []merge.Conflict {
+	names := map[string]bool{}
+	for _, tree := range trees {
+		for name := range tree {
+			names[name] = true
+		}
+	}
+	var list []merge.Conflict
+	for _, name := range slices.Sorted(maps.Keys(names)) {
+		if _, err := os.Stat(filepath.Join(folder, filepath.FromSlash(name))); err == nil && !staysBelow(folder, name) {
+			list = append(list, linkConflict(name))
+		}
+	}
+	return list
 }
 
 // staysBelow reports whether a path stays in a folder when links are followed.
