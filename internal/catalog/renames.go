@@ -457,9 +457,8 @@ func (f *finder) things(thing string, pairs []pair) {
 	}
 }
 
-// mostPairs is how many pairs of what is gone and what is new are weighed. Where
-// there are more, a schema has become another one, and only what a person says
-// was renamed.
+// mostPairs is the largest number of pairs of a dropped and an added thing that
+// are weighed. Above it, only renames that a person names are taken.
 const mostPairs = 40_000
 
 // worth reports whether a pair, one of many, is weighed.

@@ -121,7 +121,7 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 			if info, err := os.Stat(source.DDL[0]); err == nil && info.IsDir() || !strings.HasSuffix(source.DDL[0], ".sql") {
 				folder = source.DDL[0]
 			}
-			if folder != "" && !below(p.Root, folder) {
+			if at, err := seenFrom(p.Root, folder); folder != "" && (err != nil || !filepath.IsLocal(at)) {
 				return nil, "", fault.New("name it by --into, if that is where you want the script", "the project file names the folder %s, which lies outside of the project", folder)
 			}
 		}
@@ -139,20 +139,6 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 	}
 	c, err := a.readSource(ctx, source)
 	return c, folder, err
-}
-
-// below reports whether a path lies in a folder.
-func below(folder, path string) bool {
-	home, err := filepath.Abs(folder)
-	if err != nil {
-		return false
-	}
-	full, err := filepath.Abs(path)
-	if err != nil {
-		return false
-	}
-	rel, err := filepath.Rel(home, full)
-	return err == nil && filepath.IsLocal(rel)
 }
 
 // empty reports whether there is no script yet.

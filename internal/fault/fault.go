@@ -26,11 +26,15 @@ func (f *Fault) Error() string { return f.what }
 // Unwrap returns the error that was wrapped with %w, if one was.
 func (f *Fault) Unwrap() error { return f.err }
 
-// Next returns the next step that err names, or an empty text.
+// Next says what to do next.
+func (f *Fault) Next() string { return f.next }
+
+// Next returns the next step that err names, or an empty text. Errors of other
+// packages name one by a method Next.
 func Next(err error) string {
-	var f *Fault
-	if errors.As(err, &f) {
-		return f.next
+	var named interface{ Next() string }
+	if errors.As(err, &named) {
+		return named.Next()
 	}
 	return ""
 }

@@ -333,9 +333,6 @@ func labelsOf(declared string) []string {
 	return labels
 }
 
-// A text as MariaDB prints it, and the signs that it puts a backslash before.
-var ()
-
 // defaultOf reads a default. MariaDB gives it as an expression, with quotes
 // around a text; MySQL gives the bare value and marks expressions in extra.
 func defaultOf(def sql.NullString, extra string, t catalog.Type) *catalog.Default {
