@@ -257,10 +257,11 @@ func (s *Store) stage(ctx context.Context, j *journal, changes []Change) error {
 	if err := s.announce(j); err != nil {
 		return fmt.Errorf("staging: %w", err)
 	}
+	recorded := s.recorded(j)
 	faults := make([]error, len(changes))
 	parallel.Each(len(changes), s.wide, func(i int) {
 		if faults[i] = ctx.Err(); faults[i] == nil {
-			faults[i] = s.stageOne(j, j.Ops[i], changes[i])
+			faults[i] = s.stageOne(j, j.Ops[i], changes[i], recorded)
 		}
 	})
 	for _, err := range faults {
@@ -295,7 +296,7 @@ func (s *Store) announce(j *journal) error {
 		s.disk.SyncFolder(s.tx(j.ID)), s.disk.SyncFolder(s.state))
 }
 
-func (s *Store) stageOne(j *journal, o op, c Change) error {
+func (s *Store) stageOne(j *journal, o op, c Change, recorded map[State]bool) error {
 	if c.New == nil {
 		return nil
 	}
@@ -307,11 +308,27 @@ func (s *Store) stageOne(j *journal, o op, c Change) error {
 	if err := s.disk.Write(s.staged(j, o), c.New, o.Mode); err != nil {
 		return err
 	}
-	if c.Old == nil || strings.HasPrefix(c.Path, filepath.Base(s.state)+"/") {
+	if s.ledger(c.Path) || c.Old == nil && recorded[o.Post] {
 		return nil
 	}
-	// What replaces a text is kept once more, for an undo that merges.
+	// What is written is kept once more, for an undo that merges.
 	return s.disk.Write(filepath.Join(s.tx(j.ID), "new", strconv.Itoa(o.N)+".text"), c.New, 0o644)
+}
+
+// recorded are the texts that a run writes into the state folder.
+func (s *Store) recorded(j *journal) map[State]bool {
+	states := map[State]bool{}
+	for _, o := range j.Ops {
+		if s.ledger(o.Path) {
+			states[o.Post] = true
+		}
+	}
+	return states
+}
+
+// ledger reports whether a path is in the state folder.
+func (s *Store) ledger(path string) bool {
+	return strings.HasPrefix(path, filepath.Base(s.state)+"/")
 }
 
 // verify looks once more whether the files are as they were planned for.

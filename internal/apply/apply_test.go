@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -108,9 +109,9 @@ func TestUndoOfAnEditedFile(t *testing.T) {
 	_, err := s.Undo(t.Context(), false, nil, nil)
 	require.ErrorContains(t, err, "changed since the write: a.go")
 	assert.Contains(t, fault.Next(err), "--merge")
-	_, err = s.Undo(t.Context(), false, func(path string, base, mine, theirs []byte) ([]byte, error) {
-		assert.Equal(t, []string{"a.go", "new", "new and edited", "old"}, []string{path, string(base), string(mine), string(theirs)})
-		return []byte("old and edited"), nil
+	_, err = s.Undo(t.Context(), false, func(files map[string]Versions) (map[string][]byte, error) {
+		assert.Equal(t, map[string]Versions{"a.go": {[]byte("new"), []byte("new and edited"), []byte("old")}}, files)
+		return map[string][]byte{"a.go": []byte("old and edited")}, nil
 	}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "old and edited", tree(t, root)["a.go"])
@@ -135,14 +136,23 @@ func TestHistoryIsPruned(t *testing.T) {
 	root := t.TempDir()
 	s := open(t, root)
 	was := []byte(nil)
-	for i := range keptEntries + 5 {
+	for i := range keptWrites + 5 {
 		now := []byte(fmt.Sprint(i))
 		require.NoError(t, s.Run(t.Context(), KindWrite, []Change{{Path: "a.go", Old: was, New: now}}))
+		_, err := s.Undo(t.Context(), false, nil, nil)
+		require.NoError(t, err)
+		_, err = s.Undo(t.Context(), true, nil, nil)
+		require.NoError(t, err)
 		was = now
 	}
 	list, err := s.History(func(string) bool { return true })
 	require.NoError(t, err)
-	assert.Len(t, list, keptEntries)
+	writes := slices.DeleteFunc(list, func(e Entry) bool { return e.Kind != KindWrite })
+	require.Len(t, writes, keptWrites, "what took them back does not count")
+	for range keptWrites {
+		_, err := s.Undo(t.Context(), false, nil, nil)
+		require.NoError(t, err)
+	}
 }
 
 const manyFiles = 120

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -35,9 +36,11 @@ const (
 	KindRedo  = "redo"
 )
 
-// How much history is kept; the newest entry always is.
+// How much history is kept; the newest entry always is. What took writes back, and
+// brought them back, is kept beside them.
 const (
-	keptEntries = 20
+	keptWrites  = 20
+	keptEntries = 200
 	keptBytes   = 200 << 20
 )
 
@@ -92,10 +95,14 @@ func entryOf(j *journal, count func(string) bool) Entry {
 	return e
 }
 
-// Merger brings a file that changed since a run together with what it was
-// before: base is what the run wrote, mine what is there, theirs what was there
-// before the run; nil stands for no file.
-type Merger func(path string, base, mine, theirs []byte) ([]byte, error)
+// Versions are those of a file that a run changed: what the run wrote (base), what is
+// there (mine) and what was there before the run (theirs); nil stands for no file.
+type Versions struct{ Base, Mine, Theirs []byte }
+
+// Merger brings files that changed since a run together with what they were before.
+// It gets all files of the run but those of the state folder, by their paths, and
+// returns those that are to change, nil for one to remove.
+type Merger func(files map[string]Versions) (map[string][]byte, error)
 
 // Undo takes back the newest write that is not taken back yet, or with redo the
 // newest undo. A file that changed since is refused, or merged where there is a
@@ -133,21 +140,44 @@ func (s *Store) Undo(ctx context.Context, redo bool, merge Merger, stop func() b
 func (s *Store) takeBack(ctx context.Context, e *Entry, kind string, merge Merger, stop func() bool) error {
 	var changes []Change
 	var changed []string
+	files, modes := map[string]Versions{}, map[string]fs.FileMode{}
 	for _, o := range slices.Backward(e.journal.Ops) {
-		c, differs, err := s.reversed(e, o, merge)
+		v, mode, differs, err := s.versions(e, o)
 		if err != nil {
 			return err
 		}
-		if differs {
+		switch {
+		case differs && (merge == nil || s.ledger(o.Path)):
 			changed = append(changed, o.Path)
-		}
-		if c != nil {
-			changes = append(changes, *c)
+		case merge != nil && !s.ledger(o.Path):
+			if differs {
+				if v.Base, err = s.wrote(e, o); err != nil {
+					return err
+				}
+			}
+			files[o.Path], modes[o.Path] = v, mode
+		case StateOf(v.Mine) != o.Pre:
+			changes = append(changes, Change{Path: o.Path, Old: v.Mine, New: v.Theirs, Mode: mode})
 		}
 	}
 	if len(changed) > 0 {
 		slices.Sort(changed)
-		return fault.New("keep those edits by `widegate undo --merge`, or put the files back yourself", "changed since the write: %s; nothing was taken back", strings.Join(changed, ", "))
+		next := "keep those edits by `widegate undo --merge`, or put the files back yourself"
+		if merge != nil {
+			next = "bring them back from version control as the write left them"
+		}
+		return fault.New(next, "changed since the write: %s; nothing was taken back", strings.Join(changed, ", "))
+	}
+	if merge != nil {
+		merged, err := merge(files)
+		if err != nil {
+			return err
+		}
+		var code []Change
+		for _, path := range slices.Sorted(maps.Keys(merged)) {
+			code = append(code, Change{Path: path, Old: files[path].Mine, New: merged[path], Mode: modes[path]})
+		}
+		changes = append(code, changes...)
 	}
 	if len(changes) == 0 || stop != nil && stop() {
 		return nil
@@ -155,37 +185,42 @@ func (s *Store) takeBack(ctx context.Context, e *Entry, kind string, merge Merge
 	return s.run(ctx, &journal{Kind: kind, Of: e.ID}, sorted(changes, nil))
 }
 
-// reversed is the change that takes an op back. Differs means that the file is
-// not as the run left it, and there is no merger.
-func (s *Store) reversed(e *Entry, o op, merge Merger) (c *Change, differs bool, err error) {
-	mine, mode, err := s.read(s.target(o.Path))
-	if err != nil {
-		return nil, false, fmt.Errorf("reading %s: %w", o.Path, err)
+// versions are those of the file of an op. Differs means that it is neither as the run
+// left it nor as it was before; its base is then not looked for.
+func (s *Store) versions(e *Entry, o op) (v Versions, mode fs.FileMode, differs bool, err error) {
+	if v.Mine, mode, err = s.read(s.target(o.Path)); err != nil {
+		return v, mode, false, fmt.Errorf("reading %s: %w", o.Path, err)
 	}
-	was, err := s.was(e, o)
-	if err != nil {
-		return nil, false, err
+	if v.Theirs, err = s.was(e, o); err != nil {
+		return v, mode, false, err
 	}
-	switch {
-	case StateOf(mine) == o.Post:
-		return &Change{Path: o.Path, Old: mine, New: was, Mode: mode}, false, nil
-	case StateOf(mine) == o.Pre:
-		return nil, false, nil
-	case merge == nil:
-		return nil, true, nil
+	v.Base = v.Mine
+	state := StateOf(v.Mine)
+	return v, mode, state != o.Post && state != o.Pre, nil
+}
+
+// wrote is the text that a run wrote: kept beside what it displaced, or standing where
+// the same run wrote it too.
+func (s *Store) wrote(e *Entry, o op) ([]byte, error) {
+	if o.Post == Absent {
+		return nil, nil
 	}
-	base, _, err := s.read(filepath.Join(s.state, historyFolder, e.ID, "new", strconv.Itoa(o.N)+".text"))
-	if err != nil {
-		return nil, false, fmt.Errorf("reading the history: %w", err)
+	places := []string{filepath.Join(s.state, historyFolder, e.ID, "new", strconv.Itoa(o.N)+".text")}
+	for _, other := range e.journal.Ops {
+		if other.Post == o.Post && other.N != o.N {
+			places = append(places, s.target(other.Path))
+		}
 	}
-	if base != nil && StateOf(base) != o.Post {
-		return nil, false, fault.New("bring the file back from version control", "the history no longer holds what was written to %s", o.Path)
+	for _, place := range places {
+		text, _, err := s.read(place)
+		if err != nil {
+			return nil, fmt.Errorf("reading the history: %w", err)
+		}
+		if StateOf(text) == o.Post {
+			return text, nil
+		}
 	}
-	merged, err := merge(o.Path, base, mine, was)
-	if err != nil {
-		return nil, false, err
-	}
-	return &Change{Path: o.Path, Old: mine, New: merged, Mode: mode}, false, nil
+	return nil, fault.New("bring the file back from version control", "the history no longer holds what was written to %s", o.Path)
 }
 
 // was is the text that a run displaced.
@@ -231,16 +266,31 @@ func (s *Store) prune() error {
 		return strings.Compare(strings.TrimPrefix(a, abortedPrefix), strings.TrimPrefix(b, abortedPrefix))
 	})
 	var total int64
+	writes := 0
 	for i, name := range slices.Backward(names) {
 		total += sizeOf(filepath.Join(folder, name))
-		if age := len(names) - 1 - i; age == 0 || age < keptEntries && total <= keptBytes {
+		if s.kind(name) == KindWrite {
+			writes++
+		}
+		newest := i == len(names)-1
+		if newest || writes <= keptWrites && len(names)-i <= keptEntries && total <= keptBytes {
 			continue
 		}
+		writes = keptWrites + 1 // what is older goes too
 		if err := s.disk.Move(filepath.Join(folder, name), filepath.Join(folder, trashPrefix+name)); err != nil {
 			return fmt.Errorf("pruning the history: %w", err)
 		}
 	}
 	return s.sweepTrash()
+}
+
+// kind is that of an entry of the history.
+func (s *Store) kind(name string) string {
+	j, err := s.readJournal(filepath.Join(s.state, historyFolder, name, journalName))
+	if err != nil || j == nil {
+		return ""
+	}
+	return j.Kind
 }
 
 // own reports whether an entry of the history is one of ours: what others put

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/mod/modfile"
 
 	"widegate/internal/fault"
+	"widegate/internal/gomodule"
 	"widegate/internal/merge"
 	"widegate/internal/rooted"
 )
@@ -37,7 +38,8 @@ Go is merged by declarations, fields and statements; YAML, JSON, SQL and
 TypeScript by their structure; everything else by lines.
 
 The exit status is 0 when everything was merged, and 3 when something needs
-your decision: MINE is then as it was.`,
+your decision: MINE is then as it was. With --path, as version control calls it,
+both texts are then in MINE, between markers.`,
 		Args: usage(cobra.ExactArgs(3)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.merge(cmd.Context(), flags, args[0], args[1], args[2])
@@ -45,7 +47,7 @@ your decision: MINE is then as it was.`,
 	}
 	cmd.Flags().StringVar(&flags.report, "report", "", "write conflicts and notices to this file as JSON")
 	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON file")
-	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where MINE has a temporary name")
+	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where version control gives MINE a temporary name")
 	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
 	cmd.Flags().StringSliceVar(&flags.bringBack, "bring-back", nil, "make this `FILE` again, which MINE has no more")
 	return cmd
@@ -66,6 +68,9 @@ func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs st
 			return fault.New(`write {"files": {"old.go": "new.go"}, "symbols": {"Old": "New"}}`, "%s holds no renames: %w", flags.renames, err)
 		}
 	}
+	if flags.path != "" {
+		return a.mergeBranches(ctx, flags, base, mine, theirs, options)
+	}
 	var result *merge.Result
 	info, err := os.Stat(mine)
 	if err != nil {
@@ -79,7 +84,7 @@ func (a *app) merge(ctx context.Context, flags mergeFlags, base, mine, theirs st
 	if info.IsDir() {
 		result, err = mergeFolders(ctx, base, mine, theirs, options)
 	} else {
-		result, err = mergeFiles(ctx, flags.path, base, mine, theirs, options)
+		result, err = mergeFiles(ctx, base, mine, theirs, options)
 	}
 	if err != nil {
 		return err
@@ -125,19 +130,69 @@ func choices(list []string) ([]merge.Choice, error) {
 	return all, nil
 }
 
-func mergeFiles(ctx context.Context, name, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {
-	var texts [3][]byte
-	for i, file := range []string{base, mine, theirs} {
+// mergeBranches is for version control: MINE has a temporary name, and what clashes
+// is left in it between markers.
+func (a *app) mergeBranches(ctx context.Context, flags mergeFlags, base, mine, theirs string, o *merge.Options) error {
+	texts, err := readVersions(base, mine, theirs)
+	if err != nil {
+		return err
+	}
+	text, result := merge.Branches(ctx, filepath.ToSlash(flags.path), texts[0], texts[1], texts[2], o)
+	if flags.report != "" {
+		if err := writeReport(flags.report, result); err != nil {
+			return err
+		}
+	}
+	for _, n := range result.Notices {
+		fmt.Fprintf(a.err, "  %s\n", n)
+	}
+	if err := os.WriteFile(mine, text, 0o644); err != nil {
+		return fmt.Errorf("writing MINE: %w", err)
+	}
+	if len(result.Conflicts) == 0 {
+		return nil
+	}
+	for _, c := range result.Conflicts {
+		fmt.Fprintf(a.err, "  %s\n", c)
+	}
+	fmt.Fprintln(a.err, "  next: choose between the markers in the file, or write what should stand there, and delete the markers")
+	return decisionError{fmt.Errorf("%s: %s must be decided on by you", flags.path, count(len(result.Conflicts), "place"))}
+}
+
+func readVersions(files ...string) ([][]byte, error) {
+	var texts [][]byte
+	for _, file := range files {
 		text, err := os.ReadFile(file)
 		if err != nil {
 			return nil, fmt.Errorf("reading the versions: %w", err)
 		}
-		texts[i] = text
+		texts = append(texts, text)
 	}
-	if name == "" {
-		name = filepath.Base(mine)
+	return texts, nil
+}
+
+// mergeFiles merges one file; of Go what comes out is checked with the module that
+// MINE lies in.
+func mergeFiles(ctx context.Context, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {
+	texts, err := readVersions(base, mine, theirs)
+	if err != nil {
+		return nil, err
 	}
-	return merge.Files(ctx, filepath.ToSlash(name), texts[0], texts[1], texts[2], o), nil
+	name := filepath.Base(mine)
+	module, err := gomodule.Find(filepath.Dir(mine))
+	if filepath.Ext(name) != ".go" || err != nil {
+		return merge.Files(ctx, name, texts[0], texts[1], texts[2], o), nil
+	}
+	root, below, err := module.Place(mine)
+	if err != nil {
+		return nil, err
+	}
+	around, err := gomodule.Sources(root)
+	if err != nil {
+		return nil, err
+	}
+	o.Root, o.Module = root, module.Root()
+	return merge.InTree(ctx, below, texts[0], texts[1], texts[2], around, o), nil
 }
 
 func mergeFolders(ctx context.Context, base, mine, theirs string, o *merge.Options) (*merge.Result, error) {

@@ -120,20 +120,28 @@ func (a *app) showNotices(list []merge.Notice) {
 // showConflicts prints each place with what each side did, and then what to
 // do.
 func (a *app) showConflicts(list []merge.Conflict) {
-	choices, breaks := false, false
+	choices, breaks, others := false, false, false
 	for _, c := range list {
 		fmt.Fprintf(a.err, "  %s\n", c)
-		choices, breaks = choices || c.Settled(), breaks || c.Breaks()
+		switch {
+		case c.Settled():
+			choices = true
+		case c.Breaks():
+			breaks = true
+		default:
+			others = true
+		}
 		if c.Settled() || c.Breaks() {
 			fmt.Fprintf(a.err, "      place %s\n", c.Place())
 		}
 	}
-	switch {
-	case choices:
+	if choices {
 		fmt.Fprintln(a.err, "  next: edit each place and run again, or run again with `--keep mine PLACE` or `--keep new PLACE`")
-	case breaks:
-		fmt.Fprintln(a.err, "  next: change that code and run again, or have it break by `--keep new PLACE` and change it then")
-	default:
-		fmt.Fprintln(a.err, "  next: mend each place and run again")
+	}
+	if breaks {
+		fmt.Fprintln(a.err, "  next: change the code that would not build and run again, or have it break by `--keep new PLACE` and change it then")
+	}
+	if others {
+		fmt.Fprintln(a.err, "  next: mend each place as it says and run again")
 	}
 }

@@ -88,7 +88,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 	revision, isRevision := strings.CutPrefix(word, "@")
 	switch {
 	case word == "" && from:
-		ledger, err := project.LoadLedger(p.Root)
+		ledger, err := project.LoadLedger(p)
 		if err != nil {
 			return nil, "", read.Source{}, err
 		}

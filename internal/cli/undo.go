@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -9,12 +10,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/apply"
+	"widegate/internal/gomodule"
 	"widegate/internal/merge"
 	"widegate/internal/project"
 )
 
 // undoFlags are those of `undo`.
-type undoFlags struct{ list, merge, redo bool }
+type undoFlags struct {
+	list, merge, redo bool
+	keep              []string
+}
 
 func (a *app) undoCommand() *cobra.Command {
 	var flags undoFlags
@@ -30,6 +35,7 @@ are taken out. The history is kept on this machine: the last 20 writes.`,
 	}
 	cmd.Flags().BoolVar(&flags.list, "list", false, "list the writes that can be taken back")
 	cmd.Flags().BoolVar(&flags.merge, "merge", false, "keep edits made since the write")
+	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "with --merge, settle a place: `mine PLACE` or new PLACE")
 	cmd.Flags().BoolVar(&flags.redo, "redo", false, "bring back what the last undo took back")
 	return cmd
 }
@@ -48,15 +54,23 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 		return a.listHistory(store)
 	}
 	var conflicts []merge.Conflict
+	var notices []merge.Notice
 	var merger apply.Merger
+	settled, err := choices(flags.keep)
+	if err != nil {
+		return err
+	}
+	if len(settled) > 0 && !flags.merge {
+		return usageError{errors.New("--keep goes with --merge")}
+	}
 	if flags.merge {
-		merger = func(name string, base, mine, theirs []byte) ([]byte, error) {
-			result := merge.Files(ctx, name, base, mine, theirs, &merge.Options{Outputs: []string{"-"}})
-			conflicts = append(conflicts, result.Conflicts...)
-			if text, changed := result.Changed[name]; changed {
-				return text, nil
+		merger = func(files map[string]apply.Versions) (map[string][]byte, error) {
+			result, err := mergeBack(ctx, p, files, settled)
+			if err != nil {
+				return nil, err
 			}
-			return mine, nil
+			conflicts, notices = result.Conflicts, result.Notices
+			return result.Changed, nil
 		}
 	}
 	history, err := store.History(counted)
@@ -73,6 +87,7 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 	if err != nil {
 		return err
 	}
+	a.showNotices(notices)
 	verb := "Took back"
 	if flags.redo {
 		verb = "Brought back"
@@ -85,6 +100,36 @@ func (a *app) undo(ctx context.Context, flags undoFlags) error {
 	return nil
 }
 
+// mergeBack takes what a write made out of files that were edited since.
+func mergeBack(ctx context.Context, p *project.Project, files map[string]apply.Versions, settled []merge.Choice) (*merge.Result, error) {
+	module, err := gomodule.Find(p.Root)
+	if err != nil {
+		return nil, err
+	}
+	sources, err := gomodule.Sources(p.Root)
+	if err != nil {
+		return nil, err
+	}
+	base, mine, theirs := merge.Tree{}, merge.Tree{}, merge.Tree{}
+	for name, text := range sources {
+		mine[name] = []byte(text)
+	}
+	put := func(tree merge.Tree, name string, text []byte) {
+		delete(tree, name)
+		if text != nil {
+			tree[name] = text
+		}
+	}
+	for name, v := range files {
+		put(base, name, v.Base)
+		put(mine, name, v.Mine)
+		put(theirs, name, v.Theirs)
+	}
+	return merge.Trees(ctx, base, mine, theirs, &merge.Options{
+		Choices: settled, Module: module.Path(), Root: p.Root, Outputs: []string{"-"}, Theirs: "the text from before the write",
+	}), nil
+}
+
 func when(e *apply.Entry) string { return e.At.Local().Format("2006-01-02 15:04:05") }
 
 // files counts the files of a run, those of the ledger apart.
@@ -94,7 +139,7 @@ func files(e apply.Entry) string {
 
 // counted reports whether a path of a run is a file of the code.
 func counted(name string) bool {
-	return !strings.HasPrefix(name, project.LedgerFolder+"/") && path.Base(name) != ".gitignore"
+	return !strings.HasPrefix(name, ".widegate") && path.Base(name) != ".gitignore"
 }
 
 func (a *app) listHistory(store *apply.Store) error {

@@ -199,7 +199,7 @@ func (a *app) plan(ctx context.Context, p *project.Project, options generate.Opt
 
 // dryRun shows what a write would do.
 func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.Options, asJSON bool) error {
-	if apply.Unfinished(filepath.Join(p.Root, project.LedgerFolder)) {
+	if apply.Unfinished(filepath.Join(p.Root, p.Ledger())) {
 		fmt.Fprintln(a.err, "widegate: a write was cut off here; the next `widegate write` finishes it")
 	}
 	plan, err := a.plan(ctx, p, options)

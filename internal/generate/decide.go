@@ -14,9 +14,9 @@ import (
 	"strings"
 
 	"widegate/internal/fault"
+	"widegate/internal/gomodule"
 	"widegate/internal/merge"
 	"widegate/internal/parallel"
-	"widegate/internal/project"
 )
 
 // Decision says what happens to a file, and why.
@@ -117,43 +117,14 @@ func (plan *Plan) look(name string) (diskFile, error) {
 
 // readAround reads the other Go files of the module.
 func (plan *Plan) readAround() error {
-	plan.around = map[string]string{}
-	root := plan.project.Root
-	err := filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		name := entry.Name()
-		if entry.IsDir() {
-			if at != root && (strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") || name == "testdata" || name == "vendor" || name == "node_modules") {
-				return filepath.SkipDir
-			}
-			if _, err := os.Lstat(filepath.Join(at, "go.mod")); err == nil && at != root {
-				return filepath.SkipDir // another module
-			}
-			return nil
-		}
-		if !strings.HasSuffix(name, ".go") || !entry.Type().IsRegular() {
-			return nil
-		}
-		below, err := filepath.Rel(root, at)
-		if err != nil {
-			return err
-		}
-		below = filepath.ToSlash(below)
-		if _, known := plan.disk[below]; known {
-			return nil
-		}
-		text, err := os.ReadFile(at)
-		if err != nil {
-			return err
-		}
-		plan.around[below] = string(text)
-		return nil
-	})
+	around, err := gomodule.Sources(plan.project.Root)
 	if err != nil {
-		return fmt.Errorf("reading the module: %w", err)
+		return err
 	}
+	for name := range plan.disk {
+		delete(around, name)
+	}
+	plan.around = around
 	return nil
 }
 
@@ -226,6 +197,7 @@ func (plan *Plan) merge(ctx context.Context) {
 	for name, text := range plan.around {
 		mine[name] = []byte(text)
 	}
+	maps.Copy(mine, plan.brought)
 	for name, f := range plan.files {
 		if !f.Starter {
 			theirs[name] = f.Text
@@ -238,7 +210,12 @@ func (plan *Plan) merge(ctx context.Context) {
 		Renames: plan.symbols,
 	}
 	result := merge.Trees(ctx, base, mine, theirs, options)
-	plan.changed, plan.Conflicts, plan.Notices = result.Changed, result.Conflicts, result.Notices
+	plan.changed, plan.Conflicts, plan.Notices = result.Changed, append(result.Conflicts, plan.lost...), result.Notices
+	for name, text := range plan.brought {
+		if _, changes := plan.changed[name]; !changes {
+			plan.changed[name] = text
+		}
+	}
 	plan.Breaks = breaks(result.Conflicts)
 	if plan.options.Tolerant && len(plan.Breaks) == 0 && len(result.Conflicts) > 0 {
 		settled := *options
@@ -248,7 +225,7 @@ func (plan *Plan) merge(ctx context.Context) {
 		plan.Breaks = breaks(merge.Trees(ctx, base, mine, theirs, &settled).Conflicts)
 	}
 	for _, name := range plan.ledger.Mixed {
-		plan.Notices = append(plan.Notices, merge.Notice{File: path.Join(project.LedgerFolder, name), Message: "two branches both wrote this record; it is rendered again"})
+		plan.Notices = append(plan.Notices, merge.Notice{File: path.Join(plan.ledger.Folder, name), Message: "two branches both wrote this record; it is rendered again"})
 	}
 	plan.starters()
 	plan.guard()

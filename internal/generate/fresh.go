@@ -2,6 +2,7 @@ package generate
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -54,13 +55,13 @@ func tool() []byte {
 
 // fresh reports whether nothing that counts has changed since the last write:
 // then nothing is rendered, and the decisions are made from the records.
-func (plan *Plan) fresh() (bool, error) {
+func (plan *Plan) fresh(ctx context.Context) (bool, error) {
 	home, err := rooted.Open(plan.home)
 	if err != nil {
 		return false, err
 	}
 	defer home.Close()
-	known, err := home.Read(freshFile)
+	known, err := home.Read(plan.freshFile())
 	if errors.Is(err, fs.ErrNotExist) || plan.options.Full || len(plan.options.Only)+len(plan.options.BringBack)+len(plan.ledger.Mixed) > 0 {
 		return false, nil
 	}
@@ -72,6 +73,10 @@ func (plan *Plan) fresh() (bool, error) {
 		return false, nil // what is wrong is said when the file is needed
 	}
 	if string(known) != plan.sum() {
+		clear(plan.disk)
+		return false, nil
+	}
+	if repository := project.OpenRepository(ctx, plan.project.Root); repository != nil && repository.Merging() {
 		clear(plan.disk)
 		return false, nil
 	}
@@ -119,7 +124,7 @@ func (plan *Plan) markFresh() error {
 	}
 	defer home.Close()
 	if len(plan.options.Only) > 0 {
-		if err := home.Remove(freshFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := home.Remove(plan.freshFile()); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("removing the fingerprint: %w", err)
 		}
 		return nil
@@ -130,11 +135,11 @@ func (plan *Plan) markFresh() error {
 	for name, f := range plan.changed {
 		plan.disk[name] = diskFile{text: f}
 	}
-	if err := home.Write(freshFile, []byte(plan.sum()), 0o644); err != nil {
+	if err := home.Write(plan.freshFile(), []byte(plan.sum()), 0o644); err != nil {
 		return fmt.Errorf("noting the fingerprint: %w", err)
 	}
 	return nil
 }
 
 // freshFile is below the root.
-const freshFile = project.LedgerFolder + "/" + project.FreshFile
+func (plan *Plan) freshFile() string { return plan.ledger.Folder + "/" + project.FreshFile }

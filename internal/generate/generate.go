@@ -72,8 +72,11 @@ type Plan struct {
 	around  map[string]string // Go files of the module that are nobody's but the developer's
 	changed merge.Tree
 	symbols merge.Renames
-	file    diskFile // the project file, where it changes with the renames
-	renamed []byte   // its new text
+	rebased map[string]bool  // files that are merged with another record than the one that lies there
+	brought merge.Tree       // files with what another branch edited in them
+	lost    []merge.Conflict // files that lack it
+	file    diskFile         // the project file, where it changes with the renames
+	renamed []byte           // its new text
 	started time.Time
 	encoded []byte // the catalog
 	inputs  string // fingerprint of what the texts are made from
@@ -105,7 +108,7 @@ func Source(p *project.Project) read.Source {
 // Make reads, models, renders and merges, and decides what happens to each
 // file. The source is that of the project, with what the caller adds to it.
 func Make(ctx context.Context, p *project.Project, source read.Source, o Options) (*Plan, error) {
-	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}, folders: map[string]string{}, links: map[string]string{}}
+	plan := &Plan{project: p, options: o, started: time.Now(), files: map[string]render.File{}, disk: map[string]diskFile{}, folders: map[string]string{}, links: map[string]string{}, rebased: map[string]bool{}, brought: merge.Tree{}}
 	var err error
 	if plan.home, err = realPath(p.Root); err != nil {
 		return nil, err
@@ -114,7 +117,7 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 		return nil, err
 	}
 	plan.Command = "./" + path.Join("cmd", path.Base(plan.module.Path()))
-	if plan.ledger, err = project.LoadLedger(p.Root); err != nil {
+	if plan.ledger, err = project.LoadLedger(p); err != nil {
 		return nil, err
 	}
 	if plan.Catalog, err = read.Read(ctx, source); err != nil {
@@ -138,7 +141,7 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if err := plan.fingerprint(); err != nil {
 		return nil, err
 	}
-	fresh, err := plan.fresh()
+	fresh, err := plan.fresh(ctx)
 	if err != nil || fresh {
 		return plan, err
 	}
@@ -158,6 +161,7 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if err := plan.checkOptions(); err != nil {
 		return nil, err
 	}
+	plan.branches(ctx)
 	plan.merge(ctx)
 	return plan, nil
 }
@@ -197,7 +201,7 @@ func Understand(ctx context.Context, p *project.Project, source read.Source) (*c
 		return nil, nil, err
 	}
 	if p.Root != "" {
-		if plan.ledger, err = project.LoadLedger(p.Root); err != nil {
+		if plan.ledger, err = project.LoadLedger(p); err != nil {
 			return nil, nil, err
 		}
 		if err := plan.readQueries(); err != nil {
@@ -314,7 +318,7 @@ type Summary struct {
 // Open keeps other runs out of a project, and finishes one that was killed. A
 // plan that is to be applied is made under it.
 func Open(p *project.Project) (*apply.Store, apply.Recovery, error) {
-	return apply.Open(p.Root, project.LedgerFolder)
+	return apply.Open(p.Root, p.Ledger())
 }
 
 // Apply brings the plan to disk. It returns ErrConflict, and has changed
@@ -329,7 +333,7 @@ func (plan *Plan) Apply(ctx context.Context, store *apply.Store) (Summary, error
 		if err != nil {
 			return Summary{}, err
 		}
-		last := path.Join(project.LedgerFolder, "catalog.json")
+		last := path.Join(plan.ledger.Folder, "catalog.json")
 		if err := store.Run(ctx, apply.KindWrite, changes, last); err != nil {
 			return Summary{}, err
 		}
@@ -385,9 +389,9 @@ func (plan *Plan) changes() ([]apply.Change, error) {
 	for name, was := range before {
 		switch now, stays := plan.ledger.Base[name]; {
 		case !stays:
-			files[project.BasePath(name)] = nil
-		case bytes.Equal(now, was) && !slices.Contains(plan.ledger.Mixed, name):
-			delete(files, project.BasePath(name)) // it is on disk as it is
+			files[plan.ledger.BasePath(name)] = nil
+		case bytes.Equal(now, was) && !slices.Contains(plan.ledger.Mixed, name) && !plan.rebased[name]:
+			delete(files, plan.ledger.BasePath(name)) // it is on disk as it is
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) {

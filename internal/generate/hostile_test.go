@@ -225,9 +225,9 @@ func checkFiles(t *testing.T, what string, files []render.File, before map[strin
 // renderWith renders the example with another project file and other names.
 func renderWith(t *testing.T, folder, projectFile string, names []byte) ([]render.File, error) {
 	t.Helper()
-	require.NoError(t, os.MkdirAll(filepath.Join(folder, project.LedgerFolder), 0o755))
+	require.NoError(t, os.MkdirAll(filepath.Join(folder, ".widegate"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, project.FileName), []byte(projectFile), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(folder, project.LedgerFolder, "names.json"), names, 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, ".widegate", "names.json"), names, 0o644))
 	p, err := project.Load(filepath.Join(folder, project.FileName))
 	if err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"go/ast"
 	"go/build"
+	"go/build/constraint"
 	"go/importer"
 	"go/parser"
 	"go/scanner"
@@ -82,6 +83,10 @@ type Package struct {
 	Info   *types.Info
 	Files  map[string]*ast.File
 	Faults []Fault
+
+	tested     *types.Package // checked again with the tests in it
+	testedInfo *types.Info
+	outerInfo  *types.Info // of the tests beside it
 
 	deep        bool // with function bodies
 	blind       bool // something that it imports could not be had
@@ -158,8 +163,7 @@ func (p *Program) place(name, text string, files map[string]string) {
 	}
 	pkg := p.Packages[folder]
 	if pkg == nil {
-		pkg = &Package{Folder: folder, Files: map[string]*ast.File{},
-			Info: &types.Info{Defs: map[*ast.Ident]types.Object{}, Uses: map[*ast.Ident]types.Object{}}}
+		pkg = &Package{Folder: folder, Files: map[string]*ast.File{}, Info: newInfo()}
 		p.Packages[folder] = pkg
 	}
 	if parsed.err != nil {
@@ -175,6 +179,33 @@ func (p *Program) place(name, text string, files map[string]string) {
 	pkg.Files[name] = parsed.file
 }
 
+func newInfo() *types.Info {
+	return &types.Info{Defs: map[*ast.Ident]types.Object{}, Uses: map[*ast.Ident]types.Object{}}
+}
+
+// All is the package, and the package with its tests in it.
+func (pkg *Package) All() []*types.Package {
+	var list []*types.Package
+	for _, checked := range []*types.Package{pkg.Types, pkg.tested} {
+		if checked != nil {
+			list = append(list, checked)
+		}
+	}
+	return list
+}
+
+// Infos are what was found out in each check of the package: by itself, with its
+// tests, and of the tests beside it.
+func (pkg *Package) Infos() []*types.Info {
+	var list []*types.Info
+	for _, info := range []*types.Info{pkg.Info, pkg.testedInfo, pkg.outerInfo} {
+		if info != nil {
+			list = append(list, info)
+		}
+	}
+	return list
+}
+
 // matches reports whether a build takes the file.
 func matches(context build.Context, name, text string) bool {
 	context.OpenFile = func(string) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
@@ -182,37 +213,87 @@ func matches(context build.Context, name, text string) bool {
 	return ok || err != nil
 }
 
-// variantWords are the words of a constraint, and of a file's name.
-var variantWords = regexp.MustCompile(`[A-Za-z0-9.]+`)
-
-// Variants are checkers for other builds: for each system or tag that a file of
-// the folders waits for, and that this system's build leaves out.
-func (c *Checker) Variants(files map[string]string, folders map[string]bool) []*Checker {
+// Variants are checkers for other builds: one for each file of the tree that this
+// system's build leaves out, under the systems and tags that the file waits for,
+// unless an earlier one takes it.
+func (c *Checker) Variants(files map[string]string) []*Checker {
 	var list []*Checker
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		if !folders[path.Dir(name)] || !strings.HasSuffix(name, ".go") || matches(c.build, name, files[name]) || slices.ContainsFunc(list, func(v *Checker) bool { return matches(v.build, name, files[name]) }) {
+		if !strings.HasSuffix(name, ".go") || hidden(name) || matches(c.build, name, files[name]) || slices.ContainsFunc(list, func(v *Checker) bool { return matches(v.build, name, files[name]) }) {
 			continue
 		}
-		words := variantWords.FindAllString(strings.ReplaceAll(strings.TrimSuffix(path.Base(name), ".go"), "_", " "), -1)
-		for line := range strings.Lines(files[name]) {
-			if rest, ok := strings.CutPrefix(line, "//go:build "); ok {
-				words = append(words, variantWords.FindAllString(rest, -1)...)
-			}
-		}
-		for _, word := range words {
+		if build, ok := buildOf(c.build, name, files[name]); ok {
 			v := New(c.module, c.root)
-			v.build.GOOS = word
-			if !matches(v.build, name, files[name]) {
-				v.build.GOOS = c.build.GOOS
-				v.build.BuildTags = append(slices.Clone(c.build.BuildTags), word)
-			}
-			if matches(v.build, name, files[name]) {
-				list = append(list, v)
-				break
-			}
+			v.build = build
+			list = append(list, v)
 		}
 	}
 	return list
+}
+
+// mostTags is how many tags of one file are tried in all combinations.
+const mostTags = 6
+
+// buildOf finds a build that takes a file: a system and a set of tags.
+func buildOf(like build.Context, name, text string) (build.Context, bool) {
+	var tags, systems, machines []string
+	add := func(word string) {
+		switch {
+		case knownSystems[word]:
+			systems = append(systems, word)
+		case knownMachines[word]:
+			machines = append(machines, word)
+		case !slices.Contains(tags, word):
+			tags = append(tags, word)
+		}
+	}
+	for word := range strings.SplitSeq(strings.TrimSuffix(path.Base(name), ".go"), "_") {
+		if knownSystems[word] || knownMachines[word] {
+			add(word)
+		}
+	}
+	for line := range strings.Lines(text) {
+		if strings.HasPrefix(line, "package ") {
+			break
+		}
+		if expr, err := constraint.Parse(strings.TrimSpace(line)); err == nil {
+			expr.Eval(func(tag string) bool { add(tag); return false })
+			expr.Eval(func(tag string) bool { add(tag); return true })
+		}
+	}
+	tags = tags[:min(len(tags), mostTags)]
+	for _, system := range append(append([]string{like.GOOS}, systems...), "linux", "windows", "darwin") {
+		for _, machine := range append([]string{like.GOARCH}, machines...) {
+			for set := range 1 << len(tags) {
+				b := like
+				b.GOOS, b.GOARCH, b.BuildTags = system, machine, slices.Clone(like.BuildTags)
+				for i, tag := range tags {
+					if set&(1<<i) != 0 {
+						b.BuildTags = append(b.BuildTags, tag)
+					}
+				}
+				if matches(b, name, text) {
+					return b, true
+				}
+			}
+		}
+	}
+	return like, false
+}
+
+// The systems and machines that Go is built for, which file names and constraints
+// name without tags.
+var (
+	knownSystems  = wordSet("aix android darwin dragonfly freebsd illumos ios js linux netbsd openbsd plan9 solaris wasip1 windows")
+	knownMachines = wordSet("386 amd64 arm arm64 loong64 mips mips64 mips64le mipsle ppc64 ppc64le riscv64 s390x wasm")
+)
+
+func wordSet(words string) map[string]bool {
+	set := map[string]bool{}
+	for _, word := range strings.Fields(words) {
+		set[word] = true
+	}
+	return set
 }
 
 func (pkg *Package) fault(fset *token.FileSet, err error) {
@@ -383,7 +464,7 @@ func (p *Program) levels() [][]string {
 // check checks a package without its tests.
 func (p *Program) check(pkg *Package) {
 	if own := pkg.files(false); len(own) > 0 {
-		pkg.Types = p.types(pkg, own, len(pkg.test) == 0)
+		pkg.Types = p.types(pkg, own, pkg.Info, len(pkg.test) == 0)
 	}
 }
 
@@ -393,10 +474,12 @@ func (p *Program) checkTests(pkg *Package) {
 		return
 	}
 	if len(pkg.test) > 0 {
-		p.types(pkg, pkg.files(true), true)
+		pkg.testedInfo = newInfo()
+		pkg.tested = p.types(pkg, pkg.files(true), pkg.testedInfo, true)
 	}
 	if len(pkg.outer) > 0 {
-		p.types(pkg, pkg.outer, true)
+		pkg.outerInfo = newInfo()
+		p.types(pkg, pkg.outer, pkg.outerInfo, true)
 	}
 }
 
@@ -414,7 +497,7 @@ func (pkg *Package) files(tests bool) []*ast.File {
 
 // types checks files as one package. A package is checked once without its
 // tests and once with them; what is wrong is reported once.
-func (p *Program) types(pkg *Package, files []*ast.File, report bool) *types.Package {
+func (p *Program) types(pkg *Package, files []*ast.File, info *types.Info, report bool) *types.Package {
 	name := pkg.Folder
 	if p.checker.module != "" {
 		name = path.Join(p.checker.module, pkg.Folder)
@@ -433,7 +516,7 @@ func (p *Program) types(pkg *Package, files []*ast.File, report bool) *types.Pac
 		IgnoreFuncBodies: !pkg.deep,
 		FakeImportC:      true,
 	}
-	checked, _ := config.Check(name, p.Fset, files, pkg.Info) // each error was taken above
+	checked, _ := config.Check(name, p.Fset, files, info) // each error was taken above
 	return checked
 }
 

@@ -36,6 +36,7 @@ var drivers = map[string]string{
 type Module struct {
 	file string // its go.mod
 	path string // of the folder that was asked for, inside the module
+	root string // the path of the module
 }
 
 // Find returns the module that folder lies in.
@@ -68,7 +69,7 @@ func Find(folder string) (*Module, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &Module{file: file, path: path.Join(name, filepath.ToSlash(below))}, nil
+		return &Module{file: file, path: path.Join(name, filepath.ToSlash(below)), root: name}, nil
 	}
 }
 
@@ -93,6 +94,59 @@ func writeIn(folder string, text []byte) error {
 
 // Path is the import path of the folder that was asked for.
 func (m *Module) Path() string { return m.path }
+
+// Root is the path of the module itself.
+func (m *Module) Root() string { return m.root }
+
+// Place returns the folder of the module, and where in it a file is, as a slash
+// path.
+func (m *Module) Place(file string) (root, below string, err error) {
+	root = filepath.Dir(m.file)
+	full, err := filepath.Abs(file)
+	if err != nil {
+		return "", "", err
+	}
+	below, err = filepath.Rel(root, full)
+	return root, filepath.ToSlash(below), err
+}
+
+// Sources reads the Go files of the module at root, by slash path, as the go command
+// finds them: without vendored and hidden folders and other modules in it.
+func Sources(root string) (map[string]string, error) {
+	texts := map[string]string{}
+	err := filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name := entry.Name()
+		if entry.IsDir() {
+			if at != root && (strings.HasPrefix(name, ".") || strings.HasPrefix(name, "_") || name == "testdata" || name == "vendor" || name == "node_modules") {
+				return filepath.SkipDir
+			}
+			if _, err := os.Lstat(filepath.Join(at, "go.mod")); err == nil && at != root {
+				return filepath.SkipDir // another module
+			}
+			return nil
+		}
+		if !strings.HasSuffix(name, ".go") || !entry.Type().IsRegular() {
+			return nil
+		}
+		below, err := filepath.Rel(root, at)
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		texts[filepath.ToSlash(below)] = string(text)
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("reading the module: %w", err)
+	}
+	return texts, nil
+}
 
 var notInPath = regexp.MustCompile(`[^a-z0-9._~-]+`)
 
@@ -119,7 +173,7 @@ func Make(folder, name string, own fs.FS) (*Module, error) {
 	if err := writeIn(full, fmt.Appendf(nil, "module %s\n\ngo %s\n", name, mine.Go.Version)); err != nil {
 		return nil, fmt.Errorf("making go.mod: %w", err)
 	}
-	return &Module{file: file, path: name}, nil
+	return &Module{file: file, path: name, root: name}, nil
 }
 
 func parse(own fs.FS) (*modfile.File, error) {
@@ -199,6 +253,16 @@ func (m *Module) Tidy(ctx context.Context) error {
 	}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("go mod tidy: %w\n%s", err, bytes.TrimSpace(out))
+	}
+	home, err := rooted.Open(filepath.Dir(m.file))
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	for _, name := range []string{"go.mod", "go.sum"} {
+		if err := home.Own(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	return nil
 }

@@ -30,19 +30,25 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true
 		}
 	}
+	for name := range w.t {
+		if _, there := w.m[name]; !there && strings.HasSuffix(name, ".go") {
+			changed[path.Dir(name)] = true // it is left out, and others may need it
+		}
+	}
 	if len(changed) == 0 || w.rendered() {
 		return
 	}
 	checker := gocheck.New(g.options.Module, g.options.Root)
 	if !g.options.alone {
 		g.builds(ctx, checker, w, before, changed)
-		for _, variant := range checker.Variants(w.m, changed) {
+		for _, variant := range checker.Variants(w.m) {
 			g.builds(ctx, variant, w, before, changed)
 		}
 	}
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
 		g.constants(ctx, checker, w, before, folder)
 		g.routes(w, before, folder)
+		g.inStep(w, before, folder)
 	}
 }
 
@@ -51,6 +57,11 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 func (w *work) rendered() bool {
 	for name, text := range w.m {
 		if strings.HasSuffix(name, ".go") && w.t[name] != text {
+			return false
+		}
+	}
+	for name := range w.t {
+		if _, there := w.m[name]; !there && strings.HasSuffix(name, ".go") {
 			return false
 		}
 	}
@@ -70,14 +81,17 @@ func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, 
 		known[f.File+"\x00"+f.Message]++
 	}
 	for _, f := range faults {
-		if k := f.File + "\x00" + f.Message; known[k] > 0 {
+		_, generated := w.t[f.File]
+		name := Missing(f.Message)
+		deleted := name != "" && g.deleted(w, before, name)
+		if k := f.File + "\x00" + f.Message; known[k] > 0 && !(generated && deleted) {
 			known[k]--
 			continue
 		}
 		g.file, g.decl, g.line = f.File, declarationAt(w.m[f.File], f.Line), f.Line
 		class, why := "breaks", "with the new rendering this does not build: "+f.Message
-		if name := Missing(f.Message); name != "" && g.deleted(w, before, name) {
-			class, why = "needs-deleted", fmt.Sprintf("the new rendering needs %s, which you deleted: %s", name, f.Message)
+		if deleted {
+			class, why = "needs-deleted", fmt.Sprintf("the new rendering needs %s, which you deleted: %s; put it back, or bring its file back by --bring-back", name, f.Message)
 		}
 		if _, own := w.m[f.File]; own && before[f.File] != w.m[f.File] {
 			g.line = lineBefore(before[f.File], g.decl, f.Line)

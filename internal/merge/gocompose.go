@@ -250,7 +250,7 @@ func (p *goMerge) header(m *goFile) string {
 		return m.header
 	}
 	lines := func(s string) []string { return strings.SplitAfter(s, "\n") }
-	merged, clash := mergeLines(lines(b.header), lines(m.header), lines(t.header))
+	merged, clash := mergeHeaderLines(lines(b.header), lines(m.header), lines(t.header))
 	if clash < 0 {
 		return strings.Join(merged, "")
 	}
@@ -259,7 +259,9 @@ func (p *goMerge) header(m *goFile) string {
 		p.refuse("both-changed", "you changed the package clause, and the new rendering has package %s", t.file.Name.Name)
 		return m.header
 	}
-	p.notice("the comment above the package clause was changed by you and by the new rendering; yours stays")
+	if p.yields("both-changed", "the comment above the package clause was changed by you and by the new rendering; yours stays") {
+		return t.header
+	}
 	clause := "package " + m.file.Name.Name
 	return strings.TrimSuffix(m.header, clause) + "package " + t.file.Name.Name
 }

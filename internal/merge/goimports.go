@@ -180,6 +180,9 @@ func (p *goMerge) importsNear(side *goPackage, path string) []imported {
 // withImports takes imports out of a text and puts others in, each beside its
 // nearest neighbour of the order given.
 func withImports(text string, drop map[string]bool, add, order []imported) string {
+	if len(add) > 0 || slices.Contains(slices.Collect(maps.Values(drop)), true) {
+		text = spreadImports(text)
+	}
 	for spec := range drop {
 		if drop[spec] {
 			text = withoutImport(text, spec)
@@ -187,6 +190,33 @@ func withImports(text string, drop map[string]bool, add, order []imported) strin
 	}
 	for _, i := range add {
 		text = withImport(text, i, order)
+	}
+	return text
+}
+
+// spreadImports puts imports that stand on one line in parentheses on lines of
+// their own.
+func spreadImports(text string) string {
+	s, err := parseGo("", text)
+	if err != nil {
+		return text
+	}
+	for _, d := range slices.Backward(s.file.Decls) {
+		d, ok := d.(*ast.GenDecl)
+		if !ok || d.Tok != token.IMPORT || !d.Lparen.IsValid() {
+			continue
+		}
+		line, crowded := s.lineAt(s.offset(d.Lparen)), false
+		for _, x := range d.Specs {
+			from, to := s.span(x)
+			crowded = crowded || s.lineAt(from) == line
+			line = s.lineAt(to)
+		}
+		from, to := s.span(d)
+		if crowded || s.lineAt(to-1) == line && len(d.Specs) > 0 {
+			const head = "package p\n\n"
+			text = text[:from] + strings.TrimSpace(strings.TrimPrefix(formatted(head+text[from:to]), head)) + text[to:]
+		}
 	}
 	return text
 }

@@ -328,7 +328,11 @@ func (p *goMerge) missing(key string, b, t []*unit) {
 		p.refuse("maybe-renamed", "%s is gone, the new rendering changes it, and %s looks like it; if it was renamed, give the new one the change by hand and --keep mine %s, else --keep mine as well", key, own.key, place(b[0].file.path, key, ""))
 		return
 	}
-	p.notice("%s stays deleted, though the new rendering changes it", key)
+	if p.yields("changed-dropped", "%s stays deleted, though the new rendering changes it", key) {
+		for _, u := range t {
+			delete(p.skipNew, u.item)
+		}
+	}
 }
 
 func (p *goMerge) drop(b, own *unit) {
@@ -353,10 +357,23 @@ func (p *goMerge) clash(own, t *unit) {
 	}
 	p.file, p.line = own.file.path, own.item.line
 	if own.item.bodySum() == t.item.bodySum() {
+		p.unite(own, t)
 		return
 	}
 	if p.refuse("both-added", "you added %s, and the new rendering adds another; rename yours, or choose one with --keep", own.key) == New {
 		p.edits[own.item] = own.item.retold(t.item.doc, t.item.body.text, t.item.trail, own.item.lead)
+		p.touched[own.file.path] = true
+	}
+}
+
+// unite brings the comments of one declaration that both sides added together.
+func (p *goMerge) unite(own, t *unit) {
+	i := own.item
+	if !p.options.Branches || i.sum == t.item.sum {
+		return
+	}
+	if both := i.retold(p.comments("", i.doc, t.item.doc), i.body.text, p.comments("", i.trail, t.item.trail), i.lead); both.text() != i.text() {
+		p.edits[i] = both
 		p.touched[own.file.path] = true
 	}
 }

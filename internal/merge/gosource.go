@@ -185,7 +185,7 @@ func (s *goSource) inner(e ast.Node) []innerList {
 			lists = append(lists, innerList{from, to, func() *node { return s.fields("methods", n.Methods) }})
 			return false
 		case *ast.CallExpr:
-			if s.lineAt(s.offset(n.Lparen)) == s.lineAt(s.offset(n.Rparen)) || len(n.Args) == 0 || !s.spread(n) {
+			if !s.isList(n) {
 				return true
 			}
 			lists = append(lists, s.inner(n.Fun)...)
@@ -202,6 +202,15 @@ func (s *goSource) inner(e ast.Node) []innerList {
 	})
 	slices.SortFunc(lists, func(a, b innerList) int { return a.from - b.from })
 	return lists
+}
+
+// isList reports whether the arguments of a call are merged one by one: they stand
+// on several lines, or some of them carry names.
+func (s *goSource) isList(c *ast.CallExpr) bool {
+	if len(c.Args) == 0 {
+		return false
+	}
+	return s.spread(c) || slices.ContainsFunc(c.Args, func(a ast.Expr) bool { _, place := address(a); return place })
 }
 
 // spread reports whether the arguments of a call stand on several lines, and
@@ -226,7 +235,11 @@ func (s *goSource) arguments(c *ast.CallExpr) *node {
 			to = s.offset(c.Ellipsis) + 3
 		}
 		elements[i] = element{from: from, to: to, what: "argument", kind: fmt.Sprintf("%T", a),
-			body: func() *node { return s.cut(single, "argument", from, to, s.inner(a)) }}
+			body: func() *node {
+				n := s.cut(single, "argument", from, to, s.inner(a))
+				n.known = s.argumentName(a)
+				return n
+			}}
 	}
 	return s.list(ordered, "arguments", brackets(s.offset(c.Lparen), s.offset(c.Rparen)), true, elements)
 }
@@ -280,39 +293,46 @@ func (s *goSource) plainLiteral(c *ast.CompositeLit) *node {
 	for i, x := range c.Elts {
 		from, to := s.span(x)
 		elements[i] = element{from: from, to: to, what: "element", kind: "element", body: func() *node {
-			n := s.exprNode("element", from, to, x)
-			if n.form == atom {
-				n = s.row(from, to, x)
-			}
-			n.marks = s.marks(x)
+			n := s.row(from, to, x)
+			n.marks, n.known = s.marks(x), s.nameOf(x)
 			return n
 		}}
 	}
 	return s.list(matched, "literal", brackets(s.offset(c.Lbrace), s.offset(c.Rbrace)), true, elements)
 }
 
-// row cuts an element on one line at its own elements, so that two sides may
+// row cuts an element at its own elements or arguments, so that two sides may
 // change different ones.
 func (s *goSource) row(from, to int, x ast.Expr) *node {
-	var parts []ast.Expr
 	switch x := x.(type) {
-	case *ast.CompositeLit:
-		parts = x.Elts
 	case *ast.CallExpr:
-		parts = x.Args
+		if len(x.Args) == 0 {
+			break
+		}
+		left, right := s.offset(x.Lparen), s.offset(x.Rparen)+1
+		return joined(slots, "element", s.exprNode("element", from, left, x.Fun), s.arguments(x), s.slice("element", right, to))
+	case *ast.CompositeLit:
+		if _, pairs := firstOf(x.Elts).(*ast.KeyValueExpr); pairs || len(x.Elts) < 2 || sliceOrMap(x.Type) {
+			break
+		}
+		n := &node{form: slots, name: "element", text: s.text[from:to], sum: s.sum(from, to), line: s.lineAt(from)}
+		at := from
+		for _, p := range x.Elts {
+			end := s.offset(p.End())
+			n.parts = append(n.parts, s.exprNode("element", at, end, p))
+			at = end
+		}
+		n.parts = append(n.parts, s.slice("element", at, to))
+		return n
 	}
-	if len(parts) < 2 {
-		return s.slice("element", from, to)
+	return s.exprNode("element", from, to, x)
+}
+
+func firstOf(list []ast.Expr) ast.Expr {
+	if len(list) == 0 {
+		return nil
 	}
-	n := &node{form: slots, name: "element", text: s.text[from:to], sum: s.sum(from, to), line: s.lineAt(from)}
-	at := from
-	for _, p := range parts {
-		end := s.offset(p.End())
-		n.parts = append(n.parts, s.slice("element", at, end))
-		at = end
-	}
-	n.parts = append(n.parts, s.slice("element", at, to))
-	return n
+	return list[0]
 }
 
 // marks are the elements of a row, by which rows are matched.

@@ -1,11 +1,32 @@
 package merge
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // mergeLines merges lines in the manner of diff3. The second result is where in
 // mine both sides changed one place differently, or -1; the lines are then those
 // of mine.
 func mergeLines(b, m, t []string) (lines []string, clash int) {
+	return diff3(b, m, t, func(_, _, _ []string) []string { return nil })
+}
+
+// mergeHeaderLines merges the lines above a package clause. What mine has above
+// those that theirs changes, a licence or a build tag, stays above them.
+func mergeHeaderLines(b, m, t []string) (lines []string, clash int) {
+	return diff3(b, m, t, func(base, mine, theirs []string) []string {
+		at := len(mine) - len(base)
+		if len(base) == 0 || at < 0 || !sameLines(mine[at:], base) {
+			return nil
+		}
+		return slices.Concat(mine[:at], theirs)
+	})
+}
+
+// diff3 asks settle about each place that both sides changed differently; nil means
+// that they clash.
+func diff3(b, m, t []string, settle func(base, mine, theirs []string) []string) (lines []string, clash int) {
 	am, at := longestCommon(b, m), longestCommon(b, t)
 	nextM, nextT := 0, 0
 	for i := 0; ; {
@@ -24,7 +45,11 @@ func mergeLines(b, m, t []string) (lines []string, clash int) {
 		case sameLines(b[i:end], mine):
 			lines = append(lines, theirs...)
 		default:
-			return m, nextM
+			settled := settle(b[i:end], mine, theirs)
+			if settled == nil {
+				return m, nextM
+			}
+			lines = append(lines, settled...)
 		}
 		if end == len(b) {
 			return lines, -1

@@ -29,16 +29,20 @@ func (g *merger) retyped(ctx context.Context, checker *gocheck.Checker, now *goc
 		for obj, name := range members(old.Types) {
 			described[name] = describe(obj)
 		}
-		for obj, name := range members(fresh.Types) {
-			if text, there := described[name]; there && text != describe(obj) {
-				differ[obj] = fmt.Sprintf("%s was %s and is %s", name, text, describe(obj))
+		for _, checked := range fresh.All() {
+			for obj, name := range members(checked) {
+				if text, there := described[name]; there && text != describe(obj) {
+					differ[obj] = fmt.Sprintf("%s was %s and is %s", name, text, describe(obj))
+				}
 			}
 		}
 	}
 	for _, folder := range slices.Sorted(maps.Keys(now.Packages)) {
-		for ident, obj := range now.Packages[folder].Info.Uses {
-			if what, ok := differ[origin(obj)]; ok {
-				g.noticeUse(w, now, ident, what)
+		for _, info := range now.Packages[folder].Infos() {
+			for ident, obj := range info.Uses {
+				if what, ok := differ[origin(obj)]; ok {
+					g.noticeUse(w, now, ident, what)
+				}
 			}
 		}
 	}

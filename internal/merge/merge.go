@@ -50,6 +50,12 @@ type Options struct {
 	Module    string   // import path of the tree's root; empty if it is not known
 	Root      string   // folder on disk where the go command runs; empty for none
 
+	// Branches says that theirs is what other people made, not a rendering: what
+	// they did to a comment, or to what mine removed, is not given up either.
+	Branches bool
+
+	Theirs string // what theirs is called in messages; empty for the new rendering
+
 	alone bool // a file without the others of its package, which cannot be type-checked
 }
 
@@ -70,7 +76,7 @@ func (c Conflict) Place() string { return place(c.File, c.Decl, c.Member) }
 // need an edit.
 func (c Conflict) Settled() bool {
 	switch c.Class {
-	case "both-changed", "both-added", "both-inserted", "changed-dropped", "not-ours", "maybe-renamed", "all-missing", "import-clash":
+	case "other-branch", "both-changed", "both-added", "both-inserted", "changed-dropped", "not-ours", "maybe-renamed", "all-missing", "import-clash":
 		return true
 	}
 	return false
@@ -105,6 +111,12 @@ type Result struct {
 	Changed   Tree
 	Conflicts []Conflict
 	Notices   []Notice
+}
+
+// Kept is the side that was chosen for a place, if one was.
+func (o *Options) Kept(at string) Side {
+	side, _ := o.kept(at)
+	return side
 }
 
 func (o *Options) kept(at string) (Side, bool) {

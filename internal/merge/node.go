@@ -35,7 +35,8 @@ type node struct {
 	comma bool     // items of the list are separated by commas …
 	ended bool     // a semicolon ends each item but perhaps the last
 	bare  bool     // … and none stands behind the last
-	marks []string // of an element of a list without keys: what it is known by
+	marks []string // of an element of a list without keys: its parts, for likeness
+	known string   // of an element or argument: the name that it carries, if it does
 }
 
 // item is one thing in a list, with the comments that belong to it.
@@ -46,6 +47,7 @@ type item struct {
 	lead  string // white space before it
 	doc   string // comments above it, up to where it starts
 	body  *node  // nil: a comment that stands alone, which is then in doc
+	mid   string // comments between it and its separator, with the space before
 	sep   string
 	trail string // comments behind it on its line, with the space between
 	sum   string // of doc, body and trail
@@ -63,7 +65,7 @@ func (i *item) comment() bool { return i.body == nil }
 
 // count sets what the item is compared by.
 func (i *item) count() {
-	i.sum = plainComment(strings.TrimSpace(i.doc)) + tokenBreak + i.body.sum + tokenBreak + strings.TrimSpace(i.trail)
+	i.sum = plainComment(strings.TrimSpace(i.doc)) + tokenBreak + i.body.sum + tokenBreak + strings.TrimSpace(i.mid+i.trail)
 }
 
 func (i *item) bodySum() string {
@@ -78,7 +80,7 @@ func (i *item) text() string {
 	if i.body == nil {
 		return i.doc
 	}
-	return i.doc + i.body.text + i.sep + i.trail
+	return i.doc + i.body.text + i.mid + i.sep + i.trail
 }
 
 // retold is the item with another text in its body.
@@ -143,7 +145,7 @@ func (n *node) written(items []*item, tail string) string {
 			lineComment = strings.HasPrefix(i.doc, "//")
 			continue
 		}
-		b.WriteString(i.doc + i.body.text + n.separator(items, at, last, tail) + i.trail)
+		b.WriteString(i.doc + i.body.text + i.mid + n.separator(items, at, last, tail) + i.trail)
 		lineComment = strings.Contains(i.trail, "//")
 	}
 	if lineComment && bracketed && !strings.Contains(tail, "\n") {
@@ -200,7 +202,7 @@ func combined(items []*item) []*item {
 		body := *i.body
 		body.text = i.combo.text
 		whole.body = &body
-		whole.trail, whole.sep = items[end-1].trail, items[end-1].sep
+		whole.mid, whole.trail, whole.sep = items[end-1].mid, items[end-1].trail, items[end-1].sep
 		list = append(list, &whole)
 		at = end - 1
 	}

@@ -8,6 +8,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"widegate/internal/gocheck"
 )
@@ -330,37 +332,64 @@ func ownFields(folder string, b, m *unit, t []*unit) []rename {
 	return list
 }
 
-// renamed replays renames in texts, by the uses that the type checker finds;
-// only in files that it is told to change, or in all for nil.
+// renamed replays renames in texts, by the uses that the type checker finds, under
+// every set of build tags and systems that files name; only in files that it is told
+// to change, or in all for nil.
 func renamed(ctx context.Context, o *Options, texts map[string]string, renames []rename, only func(name string) bool) map[string]string {
 	root := ""
 	if o.Renames.Uses {
 		root = o.Root // code of the developer's own has more imports
 	}
-	program := gocheck.New(o.Module, root).Check(ctx, texts, nil)
-	names := map[types.Object]string{}
+	edits := map[string]map[textEdit]bool{}
+	first := gocheck.New(o.Module, root)
+	for _, checker := range append([]*gocheck.Checker{first}, first.Variants(texts)...) {
+		findUses(checker.Check(ctx, texts, nil), texts, renames, only, edits)
+	}
 	result := maps.Clone(texts)
-	docs := map[string][]rename{}
+	for name, list := range edits {
+		result[name] = edited(texts[name], slices.Collect(maps.Keys(list)))
+	}
+	return result
+}
+
+// textEdit puts another text in the place of a stretch.
+type textEdit struct {
+	from, to int
+	text     string
+}
+
+// findUses adds the edits that renames ask for in the files of a program.
+func findUses(program *gocheck.Program, texts map[string]string, renames []rename, only func(name string) bool, edits map[string]map[textEdit]bool) {
+	names := map[types.Object]string{}
 	for _, r := range renames {
-		pkg := program.Packages[r.folder]
-		if pkg == nil || pkg.Types == nil {
-			continue
-		}
-		if obj := lookup(pkg.Types, r.old); obj != nil {
-			names[obj] = r.new
-			docs[r.folder] = append(docs[r.folder], r)
+		if pkg := program.Packages[r.folder]; pkg != nil {
+			for _, checked := range pkg.All() {
+				if obj := lookup(checked, r.old); obj != nil {
+					names[obj] = r.new
+				}
+			}
 		}
 	}
-	addEmbedded(program, names)
+	for _, pkg := range program.Packages {
+		for _, info := range pkg.Infos() {
+			addEmbedded(info, names)
+		}
+	}
 	for _, pkg := range program.Packages {
 		for name, file := range pkg.Files {
 			if only != nil && !only(name) {
 				continue
 			}
-			result[name] = rewritten(program, pkg, file, texts[name], names, docs[pkg.Folder])
+			for _, info := range pkg.Infos() {
+				for _, e := range uses(program, info, file, texts[name], names) {
+					if edits[name] == nil {
+						edits[name] = map[textEdit]bool{}
+					}
+					edits[name][e] = true
+				}
+			}
 		}
 	}
-	return result
 }
 
 // lookup finds Type, Type.Member or Func in a package.
@@ -378,16 +407,14 @@ func lookup(pkg *types.Package, key string) types.Object {
 }
 
 // addEmbedded adds the fields that are named by a renamed type.
-func addEmbedded(program *gocheck.Program, names map[types.Object]string) {
-	for _, pkg := range program.Packages {
-		for ident, obj := range pkg.Info.Defs {
-			field, ok := obj.(*types.Var)
-			if !ok || !field.Embedded() {
-				continue
-			}
-			if now, ok := names[pkg.Info.Uses[ident]]; ok {
-				names[obj] = now
-			}
+func addEmbedded(info *types.Info, names map[types.Object]string) {
+	for ident, obj := range info.Defs {
+		field, ok := obj.(*types.Var)
+		if !ok || !field.Embedded() {
+			continue
+		}
+		if now, ok := names[info.Uses[ident]]; ok {
+			names[obj] = now
 		}
 	}
 }
@@ -403,38 +430,76 @@ func origin(obj types.Object) types.Object {
 	return obj
 }
 
-func rewritten(program *gocheck.Program, pkg *gocheck.Package, file *ast.File, text string, names map[types.Object]string, docs []rename) string {
-	type edit struct {
-		from, to int
-		text     string
-	}
-	var edits []edit
-	add := func(at, length int, now string) { edits = append(edits, edit{at, at + length, now}) }
+// uses are the edits of a file: each use of what is renamed, and the first word of
+// its doc comment.
+func uses(program *gocheck.Program, info *types.Info, file *ast.File, text string, names map[types.Object]string) []textEdit {
+	var edits []textEdit
 	offset := func(n ast.Node) int { return program.Fset.Position(n.Pos()).Offset }
 	ast.Inspect(file, func(n ast.Node) bool {
-		ident, ok := n.(*ast.Ident)
-		if !ok {
-			return true
+		if ident, ok := n.(*ast.Ident); ok {
+			for _, obj := range []types.Object{info.Uses[ident], info.Defs[ident]} {
+				if now, ok := names[origin(obj)]; ok && obj != nil {
+					edits = append(edits, textEdit{offset(ident), offset(ident) + len(ident.Name), now})
+					break
+				}
+			}
 		}
-		for _, obj := range []types.Object{pkg.Info.Uses[ident], pkg.Info.Defs[ident]} {
-			if now, ok := names[origin(obj)]; ok && obj != nil {
-				add(offset(ident), len(ident.Name), now)
-				break
+		for doc, ident := range documented(n) {
+			now, ok := names[info.Defs[ident]]
+			if !ok || doc == nil {
+				continue
+			}
+			at := offset(doc)
+			if rest, ok := strings.CutPrefix(text[at:], "// "+ident.Name); ok && !strings.HasPrefix(rest, "'") && wordEnds(rest) {
+				edits = append(edits, textEdit{at + 3, at + 3 + len(ident.Name), now})
 			}
 		}
 		return true
 	})
-	for _, group := range file.Comments {
-		at := offset(group)
-		for _, r := range docs {
-			old := lastName(r.old)
-			if rest, ok := strings.CutPrefix(text[at:], "// "+old); ok && documented(file, group, old) && !strings.HasPrefix(rest, "'") {
-				add(at+3, len(old), r.new)
-				break
+	return edits
+}
+
+// wordEnds reports whether no word goes on here.
+func wordEnds(rest string) bool {
+	r, _ := utf8.DecodeRuneInString(rest)
+	return rest == "" || !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_'
+}
+
+// documented are the doc comments of what a node declares.
+func documented(n ast.Node) map[*ast.CommentGroup]*ast.Ident {
+	switch n := n.(type) {
+	case *ast.FuncDecl:
+		return map[*ast.CommentGroup]*ast.Ident{n.Doc: n.Name}
+	case *ast.GenDecl:
+		docs := map[*ast.CommentGroup]*ast.Ident{}
+		for _, spec := range n.Specs {
+			var doc *ast.CommentGroup
+			var name *ast.Ident
+			switch spec := spec.(type) {
+			case *ast.TypeSpec:
+				doc, name = spec.Doc, spec.Name
+			case *ast.ValueSpec:
+				doc, name = spec.Doc, spec.Names[0]
+			default:
+				continue
 			}
+			if doc == nil && len(n.Specs) == 1 {
+				doc = n.Doc
+			}
+			docs[doc] = name
+		}
+		return docs
+	case *ast.Field:
+		if len(n.Names) > 0 {
+			return map[*ast.CommentGroup]*ast.Ident{n.Doc: n.Names[0]}
 		}
 	}
-	slices.SortFunc(edits, func(a, b edit) int { return b.from - a.from })
+	return nil
+}
+
+// edited is a text with edits carried out; of two that overlap the later one is.
+func edited(text string, edits []textEdit) string {
+	slices.SortFunc(edits, func(a, b textEdit) int { return b.from - a.from })
 	last := len(text) + 1
 	for _, e := range edits {
 		if e.to <= last {
@@ -443,29 +508,4 @@ func rewritten(program *gocheck.Program, pkg *gocheck.Package, file *ast.File, t
 		}
 	}
 	return text
-}
-
-// documented reports whether a comment is the doc comment of what has the
-// name.
-func documented(file *ast.File, group *ast.CommentGroup, name string) bool {
-	found := false
-	ast.Inspect(file, func(n ast.Node) bool {
-		switch n := n.(type) {
-		case *ast.FuncDecl:
-			found = found || n.Doc == group && n.Name.Name == name
-		case *ast.GenDecl:
-			for _, spec := range n.Specs {
-				switch spec := spec.(type) {
-				case *ast.TypeSpec:
-					found = found || (n.Doc == group || spec.Doc == group) && spec.Name.Name == name
-				case *ast.ValueSpec:
-					found = found || (n.Doc == group || spec.Doc == group) && spec.Names[0].Name == name
-				}
-			}
-		case *ast.Field:
-			found = found || n.Doc == group && len(n.Names) > 0 && n.Names[0].Name == name
-		}
-		return !found
-	})
-	return found
 }

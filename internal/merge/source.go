@@ -166,7 +166,7 @@ func (s *source) split(n *node, whole *item, e element) {
 			}
 		}
 		if i < len(e.names)-1 {
-			part.trail = ""
+			part.mid, part.trail = "", ""
 		}
 		part.count()
 		n.items = append(n.items, &part)
@@ -214,11 +214,18 @@ func (s *source) behind(it *item, to, next int, more bool) int {
 	at := to
 	line := s.lineAt(max(to-1, 0))
 	toks := s.between(to, next)
+	ahead := 0 // where the separator must stand: behind nothing but comments
+	for ahead < len(toks) && toks[ahead].comment() {
+		ahead++
+	}
+	separated := ahead < len(toks) && (toks[ahead].tok == token.COMMA || toks[ahead].tok == token.SEMICOLON)
 	for i, t := range toks {
 		switch {
-		case (t.tok == token.COMMA || t.tok == token.SEMICOLON) && it.sep == "" && at == to:
-			it.sep = t.text
+		case separated && i < ahead: // comes with the separator
+		case (t.tok == token.COMMA || t.tok == token.SEMICOLON) && it.sep == "" && i == ahead:
+			it.mid, it.sep = s.text[to:t.from], t.text
 			at = t.to
+			line = s.lineAt(t.from)
 		case t.comment() && t.line == line && !(more && i == len(toks)-1 && s.lineAt(next) == t.end):
 			start := at
 			if it.trail != "" {

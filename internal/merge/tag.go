@@ -134,7 +134,9 @@ func (g *merger) tagPair(b, m, t *tagPair) *tagPair {
 	case sameTag(b, m):
 		return t
 	case m == nil:
-		g.notice("the tag stays removed, though the new rendering changes it to %s", excerpt(t.String()))
+		if g.yields("changed-dropped", "the tag stays removed, though the new rendering changes it to %s", excerpt(t.String())) {
+			return t
+		}
 		return nil
 	case t == nil:
 		if g.refuse("changed-dropped", "you changed the tag to %s, and the new rendering has it no more", excerpt(m.String())) == New {

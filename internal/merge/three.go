@@ -2,6 +2,7 @@ package merge
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -42,7 +43,7 @@ func (g *merger) at(line int) {
 // refuse records a conflict at the place at hand, unless the developer has
 // said whose text is to stand there; it returns whose does.
 func (g *merger) refuse(class, format string, args ...any) Side {
-	c := Conflict{File: g.file, Decl: g.decl, Member: g.member(), Line: g.line, Class: class, Message: fmt.Sprintf(format, args...)}
+	c := Conflict{File: g.file, Decl: g.decl, Member: g.member(), Line: g.line, Class: class, Message: g.worded(format, args)}
 	if side, ok := g.options.kept(c.Place()); ok {
 		return side
 	}
@@ -52,8 +53,20 @@ func (g *merger) refuse(class, format string, args ...any) Side {
 	return Mine
 }
 
+// worded is a message; what theirs is depends on what is merged.
+func (g *merger) worded(format string, args []any) string {
+	theirs := g.options.Theirs
+	if theirs == "" && g.options.Branches {
+		theirs = "the other branch"
+	}
+	if theirs != "" {
+		format = strings.ReplaceAll(format, "the new rendering", theirs)
+	}
+	return fmt.Sprintf(format, args...)
+}
+
 func (g *merger) notice(format string, args ...any) {
-	n := Notice{File: g.file, Decl: g.decl, Member: g.member(), Line: g.line, Message: fmt.Sprintf(format, args...)}
+	n := Notice{File: g.file, Decl: g.decl, Member: g.member(), Line: g.line, Message: g.worded(format, args)}
 	if !slices.Contains(g.notices, n) {
 		g.notices = append(g.notices, n)
 	}
@@ -132,10 +145,21 @@ func (g *merger) inside(b, m, t *node) (string, bool) {
 			alignCases(b, m)
 			alignCases(b, t)
 		}
+		if b.name == "literal" {
+			followFields(b, m, t)
+		}
 		return g.keyedList(b, m, t), true
 	case matched:
 		return g.matchedList(b, m, t), true
 	case ordered, rawLines:
+		if b.name == "arguments" {
+			if text, ok := g.byNames(b, m, t); ok {
+				return text, true
+			}
+			if text, ok := g.byPlaces(b, m, t); ok {
+				return text, true
+			}
+		}
 		return g.sequence(b, m, t), true
 	}
 	return "", false
@@ -179,7 +203,11 @@ func (g *merger) item(b, m, t *item) *item {
 	if m.lead == b.lead {
 		lead = t.lead
 	}
-	return m.retold(g.comments(b.doc, m.doc, t.doc), body, g.comments(b.trail, m.trail, t.trail), lead)
+	merged := m.retold(g.comments(b.doc, m.doc, t.doc), body, g.comments(b.trail, m.trail, t.trail), lead)
+	if mid := g.comments(b.mid, m.mid, t.mid); mid != m.mid {
+		merged.mid, merged.combo = mid, nil
+	}
+	return merged
 }
 
 // label is how an item is called in a path; statements have no names.
@@ -207,10 +235,22 @@ func (g *merger) comments(b, m, t string) string {
 	}
 	lines, clash := mergeLines(pb, pm, pt)
 	if clash >= 0 {
-		g.notice("the comment was changed by you and by the new rendering; yours stays, the new one is %s", excerpt(t))
+		if g.yields("both-changed", "the comment was changed by you and by the new rendering; yours stays, the new one is %s", excerpt(t)) {
+			return t
+		}
 		return m
 	}
 	return layComment(lines, m, t)
+}
+
+// yields reports whether mine gives way where it otherwise stays with a notice:
+// to what other people did, by the developer's choice.
+func (g *merger) yields(class, format string, args ...any) bool {
+	if g.options.Branches {
+		return g.refuse(class, format, args...) == New
+	}
+	g.notice(format, args...)
+	return false
 }
 
 func commentLines(doc string) []string {
@@ -252,10 +292,16 @@ func (g *merger) outcome(b, m, t *item) *item {
 	case b != nil && m != nil: // dropped
 		return g.dropped(b, m)
 	case b != nil && t != nil: // removed by the developer
-		if b.sum != t.sum && !b.comment() {
-			g.in(t.label(), func() { g.notice("the %s stays removed, though the new rendering changes it", t.what) })
+		if b.sum == t.sum || b.comment() {
+			return nil
 		}
-		return nil
+		var back *item
+		g.in(t.label(), func() {
+			if g.yields("changed-dropped", "the %s stays removed, though the new rendering changes it", t.what) {
+				back = t
+			}
+		})
+		return back
 	case m != nil && t != nil:
 		return g.bothAdded(m, t)
 	case m != nil:
@@ -432,8 +478,8 @@ func (g *merger) matchedList(b, m, t *node) string {
 	for i, it := range b.items {
 		it.key = fmt.Sprintf("b%d", i)
 	}
-	matchItems(b, m, "m")
-	matchItems(b, t, "t")
+	matchItems(b, m, "m", false)
+	matchItems(b, t, "t", true)
 	for _, it := range t.items {
 		if !strings.HasPrefix(it.key, "t") || it.comment() {
 			continue
@@ -454,6 +500,9 @@ func rivals(m, t *item) bool {
 	if m.body.sum == t.body.sum {
 		return true
 	}
+	if m.body.known != "" && t.body.known != "" {
+		return m.body.known == t.body.known
+	}
 	of, it := literals(m), literals(t)
 	if len(of)+len(it) > 0 {
 		return slices.Equal(of, it)
@@ -472,6 +521,29 @@ func literals(i *item) []string {
 	return list
 }
 
+// namedOnce are the places of the items whose name no other item of the list has.
+func namedOnce(items []*item) map[string]int {
+	places := map[string]int{}
+	for i, it := range items {
+		if it.comment() || it.body.known == "" {
+			continue
+		}
+		if _, twice := places[it.body.known]; twice {
+			places[it.body.known] = -1
+			continue
+		}
+		places[it.body.known] = i
+	}
+	maps.DeleteFunc(places, func(_ string, i int) bool { return i < 0 })
+	return places
+}
+
+// literal reports whether an element is a literal whose fields have keys, one of
+// which names it.
+func (n *node) literal() bool {
+	return n.known != "" && slices.ContainsFunc(n.parts, func(p *node) bool { return p.form == keyed && p.name == "literal" })
+}
+
 func markLikeness(a, b *item) float64 { return alike(a.body.marks, b.body.marks) }
 
 // sameLiteral reports whether the first string of two rows is the same.
@@ -488,10 +560,17 @@ func firstLiteral(i *item) string {
 }
 
 // matchItems gives the items of a list the keys of those of base that they
-// stand for.
-func matchItems(b, x *node, prefix string) {
+// stand for: the ones of their names, then equal ones, then the most alike ones.
+// Strict is for renderings, in which a literal with another name is another one.
+func matchItems(b, x *node, prefix string, strict bool) {
 	taken := map[int]bool{}
 	given := make([]bool, len(x.items))
+	inB := namedOnce(b.items)
+	for name, i := range namedOnce(x.items) {
+		if j, both := inB[name]; both {
+			x.items[i].key, given[i], taken[j] = b.items[j].key, true, true
+		}
+	}
 	match := func(fits func(of, it *item) float64, least float64) {
 		for i, it := range x.items {
 			if given[i] {
@@ -524,7 +603,7 @@ func matchItems(b, x *node, prefix string) {
 		return 1
 	}, 0.5)
 	match(func(of, it *item) float64 {
-		if of.comment() {
+		if of.comment() || strict && of.body.literal() && it.body.literal() && of.body.known != it.body.known {
 			return 0
 		}
 		l := markLikeness(of, it)

@@ -56,6 +56,35 @@ func Files(ctx context.Context, name string, base, mine, theirs []byte, o *Optio
 	return Trees(ctx, one(base), one(mine), one(theirs), &single)
 }
 
+// InTree merges one Go file at a path of a tree, whose other files are taken as they
+// are: what comes out builds with them, or is refused. Places in options and result
+// name the file without its folder.
+func InTree(ctx context.Context, at string, base, mine, theirs []byte, around map[string]string, o *Options) *Result {
+	tree := Tree{}
+	for name, text := range around {
+		tree[name] = []byte(text)
+	}
+	tree[at] = mine
+	folder, name := path.Split(at)
+	inside := *o
+	inside.Outputs = []string{"-"}
+	inside.Choices, inside.BringBack = nil, nil
+	for _, c := range o.Choices {
+		inside.Choices = append(inside.Choices, Choice{Place: folder + c.Place, Side: c.Side})
+	}
+	result := Trees(ctx, Tree{at: base}, tree, Tree{at: theirs}, &inside)
+	for i := range result.Conflicts {
+		result.Conflicts[i].File = strings.TrimPrefix(result.Conflicts[i].File, folder)
+	}
+	for i := range result.Notices {
+		result.Notices[i].File = strings.TrimPrefix(result.Notices[i].File, folder)
+	}
+	if text, changed := result.Changed[at]; changed {
+		result.Changed = Tree{name: text}
+	}
+	return result
+}
+
 // layout is what of a file's bytes the merge does not look at.
 type layout struct{ bom, crlf bool }
 
@@ -245,10 +274,49 @@ func (g *merger) goFolders(w *work) {
 			}
 			return list
 		}
-		for name, text := range g.goPackage(in(w.b), in(w.m), in(w.t)) {
+		for name, text := range g.parsing(in(w.b), in(w.m), in(w.t)) {
 			w.set(name, text)
 		}
 	}
+}
+
+// parsing merges a folder, and refuses what then does not parse. Files that are laid
+// out as gofmt never does are laid out anew first, if that helps.
+func (g *merger) parsing(b, m, t map[string]string) map[string]*string {
+	conflicts, notices := g.conflicts, g.notices
+	result := g.goPackage(maps.Clone(b), maps.Clone(m), maps.Clone(t))
+	wrong := notParsing(result, m)
+	if len(wrong) == 0 {
+		return result
+	}
+	g.conflicts, g.notices = conflicts, notices
+	laidOut := maps.Clone(m)
+	for name := range wrong {
+		laidOut[name] = formatted(m[name])
+	}
+	result = g.goPackage(maps.Clone(b), maps.Clone(laidOut), maps.Clone(t))
+	wrong = notParsing(result, laidOut)
+	for _, name := range slices.Sorted(maps.Keys(wrong)) {
+		g.file, g.decl, g.path, g.line = name, "", nil, 1
+		g.refuse("unreadable", "brought together with the new rendering the file would not parse (%v); lay it out with gofmt, or write it more simply, and run again", wrong[name])
+		delete(result, name)
+	}
+	return result
+}
+
+// notParsing are the errors of texts that do not parse, unless those of mine they
+// come from do not either.
+func notParsing(texts map[string]*string, m map[string]string) map[string]error {
+	wrong := map[string]error{}
+	for name, text := range texts {
+		if text == nil {
+			continue
+		}
+		if _, err := parseGo(name, *text); err != nil && *text != m[name] {
+			wrong[name] = err
+		}
+	}
+	return wrong
 }
 
 // other merges a file that is not Go.

@@ -2,11 +2,13 @@ package project
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -17,12 +19,17 @@ import (
 	"widegate/internal/rooted"
 )
 
-// LedgerFolder is where the ledger lies, beside the project file. It belongs
-// into version control.
-const LedgerFolder = ".widegate"
+// ledgerFolder is where the ledger of widegate.yaml lies, beside it. Another project
+// file has one of its own, with its name behind this. They belong into version
+// control.
+const ledgerFolder = ".widegate"
+
+// DefaultFile is the name of the project file where none is given.
+const DefaultFile = "widegate.yaml"
 
 // Ledger is what was given and written before.
 type Ledger struct {
+	Folder string // where it lies, below the root
 	Names  Names
 	Base   map[string][]byte // the text last rendered for each file, by slash path below the root
 	Told   map[string]Told   // what engines said of statements, by their sums
@@ -33,6 +40,8 @@ type Ledger struct {
 // Names are the names given to what the schema has, so that what comes later
 // never renames what was there. Outer keys are qualified table names.
 type Names struct {
+	Project string `json:"project,omitempty"` // the project file, where the folder does not tell
+
 	Tables map[string]TableNames `json:"tables"`
 	Enums  map[string]string     `json:"enums,omitempty"` // Go type by enum; one without a type of its own is table.column
 }
@@ -66,26 +75,31 @@ const (
 // LoadLedger reads the ledger of the project at root; one that is not there is
 // empty. Records with the markers of an unfinished merge count as what this
 // side had.
-func LoadLedger(root string) (*Ledger, error) {
-	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
-	if root == "" {
-		root = "."
-	}
-	home, err := rooted.Open(root)
+func LoadLedger(p *Project) (*Ledger, error) {
+	l := &Ledger{Folder: p.Ledger(), Names: *NewNames(), Base: map[string][]byte{}}
+	home, err := rooted.Open(cmp.Or(p.Root, "."))
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
 	defer home.Close()
-	text, err := home.Read(LedgerFolder + "/" + namesFile)
+	text, err := home.Read(l.Folder + "/" + namesFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
 	if err == nil {
 		if err := l.readNames(text); err != nil {
-			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", LedgerFolder, namesFile, err)
+			return nil, fault.New("restore it from version control", "%s/%s is damaged: %w", l.Folder, namesFile, err)
 		}
 	}
-	text, err = home.Read(LedgerFolder + "/" + catalogFile)
+	if name := filepath.Base(p.File); p.File != "" && l.Folder == ledgerFolder {
+		if owner := cmp.Or(l.Names.Project, DefaultFile); l.Names.Project != "" && owner != name {
+			return nil, fault.New("rename the folder to "+ledgerOf(owner), "the records in %s are those of %s, not of %s", l.Folder, owner, name)
+		}
+		if name != DefaultFile {
+			l.Names.Project = name
+		}
+	}
+	text, err = home.Read(l.Folder + "/" + catalogFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
 	}
@@ -114,7 +128,7 @@ func (l *Ledger) Schema() *catalog.Catalog {
 // loadTold reads what engines said. It can be found out again, so that a file
 // that is damaged, or half merged, counts as none.
 func (l *Ledger) loadTold(home *rooted.Folder) error {
-	text, err := home.Read(LedgerFolder + "/" + toldFile)
+	text, err := home.Read(l.Folder + "/" + toldFile)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("reading the ledger: %w", err)
 	}
@@ -189,7 +203,7 @@ func sides(text []byte) (ours, theirs []byte, mixed bool) {
 
 // loadBase reads the recorded texts, several at a time.
 func (l *Ledger) loadBase(home *rooted.Folder) error {
-	const folder = LedgerFolder + "/" + baseFolder
+	folder := l.Folder + "/" + baseFolder
 	paths, err := home.Files(folder)
 	if err != nil {
 		return fmt.Errorf("reading the ledger: %w", err)
@@ -213,10 +227,10 @@ const readers = 8
 func (l *Ledger) addBase(below string, text []byte) error {
 	name, isBase := strings.CutSuffix(below, baseSuffix)
 	if !isBase {
-		return fault.New("delete it", "%s is no record: its name does not end in %s", path.Join(LedgerFolder, baseFolder, below), baseSuffix)
+		return fault.New("delete it", "%s is no record: its name does not end in %s", path.Join(l.Folder, baseFolder, below), baseSuffix)
 	}
 	if err := written(name, text); err != nil {
-		return fault.New("delete it, or restore the records from version control", "the record %s/%s/%s is of a file that is never written here: %w", LedgerFolder, baseFolder, below, err)
+		return fault.New("delete it, or restore the records from version control", "the record %s/%s/%s is of a file that is never written here: %w", l.Folder, baseFolder, below, err)
 	}
 	if bytes.Contains(text, []byte("\r\n")) {
 		text = bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n"))
@@ -282,17 +296,17 @@ func (l *Ledger) Files(catalog []byte) (map[string][]byte, error) {
 		return nil, fmt.Errorf("encoding the ledger: %w", err)
 	}
 	files := map[string][]byte{
-		path.Join(LedgerFolder, ".gitignore"): []byte(ignored),
-		path.Join(LedgerFolder, namesFile):    []byte(printable.Text(names.String())),
-		path.Join(LedgerFolder, catalogFile):  catalog,
+		path.Join(l.Folder, ".gitignore"): []byte(ignored),
+		path.Join(l.Folder, namesFile):    []byte(printable.Text(names.String())),
+		path.Join(l.Folder, catalogFile):  catalog,
 	}
 	told, err := l.encodeTold()
 	if err != nil {
 		return nil, err
 	}
-	files[path.Join(LedgerFolder, toldFile)] = told
+	files[path.Join(l.Folder, toldFile)] = told
 	for name, text := range l.Base {
-		files[BasePath(name)] = text
+		files[l.BasePath(name)] = text
 	}
 	return files, nil
 }
@@ -310,8 +324,68 @@ func (l *Ledger) encodeTold() ([]byte, error) {
 }
 
 // BasePath is where the recorded text of a file lies.
-func BasePath(name string) string {
-	return path.Join(LedgerFolder, baseFolder, name+baseSuffix)
+func (l *Ledger) BasePath(name string) string {
+	return path.Join(l.Folder, baseFolder, name+baseSuffix)
+}
+
+// Ledger is the folder of the ledger, by slash path below the root.
+func (p *Project) Ledger() string {
+	name := filepath.Base(p.File)
+	own := ledgerOf(name)
+	if p.File == "" || own == ledgerFolder || isDirectory(filepath.Join(p.Root, own)) {
+		return own
+	}
+	text, err := os.ReadFile(filepath.Join(p.Root, ledgerFolder, namesFile))
+	if err != nil {
+		return own
+	}
+	var given Names
+	if json.Unmarshal(text, &given) == nil && given.Project == name {
+		return ledgerFolder
+	}
+	if _, err := os.Lstat(filepath.Join(p.Root, DefaultFile)); err != nil && given.Project == "" {
+		return ledgerFolder // from when there was one for a folder
+	}
+	return own
+}
+
+func ledgerOf(file string) string {
+	if file == DefaultFile {
+		return ledgerFolder
+	}
+	return ledgerFolder + "-" + strings.TrimSuffix(file, ".yaml")
+}
+
+func isDirectory(at string) bool {
+	info, err := os.Lstat(at)
+	return err == nil && info.IsDir()
+}
+
+// Others tells which files are those of other project files in the folder: the name
+// of the ledger that has them by their paths.
+func (l *Ledger) Others(root string) map[string]string {
+	entries, err := os.ReadDir(cmp.Or(root, "."))
+	if err != nil {
+		return nil // where nothing can be read nothing is there
+	}
+	owners := map[string]string{}
+	for _, e := range entries {
+		if e.Name() == l.Folder || !e.IsDir() || e.Name() != ledgerFolder && !strings.HasPrefix(e.Name(), ledgerFolder+"-") {
+			continue
+		}
+		other := &Ledger{Folder: e.Name(), Base: map[string][]byte{}}
+		home, err := rooted.Open(cmp.Or(root, "."))
+		if err != nil {
+			continue
+		}
+		if other.loadBase(home) == nil {
+			for name := range other.Base {
+				owners[name] = e.Name()
+			}
+		}
+		home.Close()
+	}
+	return owners
 }
 
 // Written are the files that were written before, sorted.

@@ -84,7 +84,7 @@ const head = "// From table hive. Edits here are kept when it is written again.\
 
 func TestLedger(t *testing.T) {
 	root := t.TempDir()
-	l, err := LoadLedger(root)
+	l, err := LoadLedger(&Project{Root: root})
 	require.NoError(t, err)
 	assert.Empty(t, l.Written())
 	l.Names.Tables["hive"] = TableNames{Entity: "Hive", Columns: map[string]string{"id": "ID"}}
@@ -96,15 +96,15 @@ func TestLedger(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, text, 0o644))
 	}
-	again, err := LoadLedger(root)
+	again, err := LoadLedger(&Project{Root: root})
 	require.NoError(t, err)
 	l.Record = []byte("{}\n")
 	assert.Equal(t, l, again)
 	assert.Nil(t, again.Schema(), "it is no catalog")
 	again.Record = []byte(`{"version": 1, "engine": "sqlite", "tables": []}`)
 	assert.Equal(t, "sqlite", again.Schema().Engine)
-	require.NoError(t, os.WriteFile(filepath.Join(root, LedgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
-	_, err = LoadLedger(root)
+	require.NoError(t, os.WriteFile(filepath.Join(root, ledgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
+	_, err = LoadLedger(&Project{Root: root})
 	require.ErrorContains(t, err, "is damaged")
 }
 
@@ -130,7 +130,7 @@ func TestQuotedScalarsAreReadBack(t *testing.T) {
 func TestLedgerOfTwoBranches(t *testing.T) {
 	root := t.TempDir()
 	write := func(name, text string) {
-		at := filepath.Join(root, LedgerFolder, filepath.FromSlash(name))
+		at := filepath.Join(root, ledgerFolder, filepath.FromSlash(name))
 		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
 		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
 	}
@@ -146,7 +146,7 @@ func TestLedgerOfTwoBranches(t *testing.T) {
 `)
 	write("base/store/hive.go.base", strings.TrimSpace(head)+"\r\npackage store\r\n<<<<<<< main\r\nvar a int\r\n=======\r\nvar b int\r\n>>>>>>> other\r\n")
 	write("base/store/empty.go.base", "")
-	l, err := LoadLedger(root)
+	l, err := LoadLedger(&Project{Root: root})
 	require.NoError(t, err)
 	assert.Equal(t, "Hive", l.Names.Tables["hive"].Entity, "a name that was given here stays")
 	assert.Equal(t, "Swarm", l.Names.Tables["swarm"].Entity)

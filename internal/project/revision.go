@@ -44,8 +44,8 @@ func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, 
 		}
 		return text, nil
 	}
-	l := &Ledger{Names: *NewNames(), Base: map[string][]byte{}}
-	text, err := show(LedgerFolder + "/" + catalogFile)
+	l := &Ledger{Folder: (&Project{Root: root, File: config}).Ledger(), Names: *NewNames(), Base: map[string][]byte{}}
+	text, err := show(l.Folder + "/" + catalogFile)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -53,7 +53,7 @@ func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, 
 		return nil, nil, fmt.Errorf("revision %s: %w", revision, err)
 	}
 	l.Record = text
-	if text, err = show(LedgerFolder + "/" + namesFile); err != nil {
+	if text, err = show(l.Folder + "/" + namesFile); err != nil {
 		return nil, nil, err
 	}
 	if err := l.readNames(text); err != nil {

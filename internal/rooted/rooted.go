@@ -144,7 +144,14 @@ func (f *Folder) OpenFile(name string, flag int, mode fs.FileMode) (*os.File, er
 	if err := f.plain(name, true); err != nil {
 		return nil, err
 	}
-	return f.root.OpenFile(filepath.FromSlash(name), flag, mode)
+	file, err := f.root.OpenFile(filepath.FromSlash(name), flag, mode)
+	if err == nil && flag&os.O_CREATE != 0 {
+		if err = f.Own(name); err != nil {
+			file.Close()
+			return nil, err
+		}
+	}
+	return file, err
 }
 
 // Read reads a plain file.
@@ -173,7 +180,10 @@ func (f *Folder) Write(name string, text []byte, mode fs.FileMode) error {
 	if err := f.plain(name, true); err != nil {
 		return err
 	}
-	return f.root.WriteFile(filepath.FromSlash(name), text, mode)
+	if err := f.root.WriteFile(filepath.FromSlash(name), text, mode); err != nil {
+		return err
+	}
+	return f.Own(name)
 }
 
 // Remove removes a file, a link or an empty folder.
@@ -197,7 +207,10 @@ func (f *Folder) Mkdir(name string, mode fs.FileMode) error {
 	if err := f.plain(name, true); err != nil {
 		return err
 	}
-	return f.root.Mkdir(filepath.FromSlash(name), mode)
+	if err := f.root.Mkdir(filepath.FromSlash(name), mode); err != nil {
+		return err
+	}
+	return f.Own(name)
 }
 
 // MkdirAll makes a folder and those that it lies in; those that exist are left.
