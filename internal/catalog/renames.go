@@ -101,7 +101,7 @@ func (c *Catalog) Renamed(list []Rename) *Catalog {
 	}
 	out := c.clone()
 	for _, kind := range []string{RenamedTable, RenamedEnum, RenamedColumn, RenamedLabel} {
-		for _, r := range list {
+		for _, r := range list { // those of a name that moves on are in order
 			if r.Thing == kind {
 				out.rename(r)
 			}
@@ -155,6 +155,7 @@ func (c *Catalog) rename(r Rename) {
 			}
 		})
 	case RenamedLabel:
+		c.renameColumnLabel(r)
 		for i := range c.Enums {
 			if e := &c.Enums[i]; Qualify(e.Schema, e.Name) == r.In {
 				for k := range e.Labels {
@@ -394,6 +395,7 @@ func FindRenames(before, after *Catalog, given []Rename, alike Alike) []Rename {
 			f.labels(*old, now)
 		}
 	}
+	f.columnLabels(before.Renamed(f.found))
 	return f.found
 }
 
@@ -641,7 +643,13 @@ func (f *finder) columns(moved *Catalog, old, now *Table) {
 			pairs = append(pairs, pair{in: now.FullName(), from: old.Columns[i].Name, to: now.Columns[k].Name, score: score, why: why})
 		}
 	}
-	f.things(RenamedColumn, rivals(pairs))
+	froms, tos := f.take(f.movedOn(RenamedColumn, now.FullName(), columnNames(old), columnNames(now)))
+	f.things(RenamedColumn, rivals(unsettled(pairs, froms, tos)))
+}
+
+// unsettled leaves out the pairs of what is settled.
+func unsettled(pairs []pair, froms, tos map[string]bool) []pair {
+	return slices.DeleteFunc(pairs, func(p pair) bool { return froms[p.from] || tos[p.to] })
 }
 
 // onlyColumns are the places of the columns that only one of two tables has.
@@ -991,8 +999,8 @@ func Distance(x, y string) int {
 }
 
 // Settle reads what a person says of a rename: the old name of a table, of a
-// table's column as in hive.title, of an enum or of an enum's label, and the
-// new name; an empty one says that it was dropped. It is false where the old
+// table's column as in hive.title, of an enum, or of a label of an enum or of a
+// column, and the new name; an empty one says that it was dropped. It is false where the old
 // schema has no such thing.
 func Settle(before, after *Catalog, old, now string) (Rename, bool) {
 	for i := range before.Tables {
@@ -1020,6 +1028,9 @@ func Settle(before, after *Catalog, old, now string) (Rename, bool) {
 		}
 		if e, ok := c.Enum(owner); ok {
 			return Rename{Thing: RenamedLabel, In: Qualify(e.Schema, e.Name), From: member, To: now, Confidence: 1}, true
+		}
+		if t, column, ok := c.LabelColumn(owner); ok {
+			return Rename{Thing: RenamedLabel, In: t.FullName() + "." + column.Name, From: member, To: now, Confidence: 1}, true
 		}
 	}
 	return Rename{}, false

@@ -79,6 +79,7 @@ func (a *app) meaning(ctx context.Context, f schemaFlags, args []string) (*impac
 		if err != nil {
 			return nil, "", err
 		}
+		a.tellUnfinished(p)
 		plan, err := a.plan(ctx, p, generate.Options{Full: true, Tolerant: true, Settle: a.settler(ctx, p, f.renamed)})
 		if err != nil {
 			return nil, "", err
@@ -177,7 +178,7 @@ func (a *app) showReport(r *impact.Report, from string, all bool) {
 	if len(r.Uses) > 0 {
 		a.say("\nYour own code")
 		for _, u := range r.Uses {
-			a.say("  %s:%d: %s%s", u.File, u.Line, u.Message, nowCalled(u))
+			a.say("  %s: %s%s", at(u.File, u.Line), u.Message, nowCalled(u))
 		}
 	}
 	if len(r.Conflicts) > 0 {
@@ -189,6 +190,14 @@ func (a *app) showReport(r *impact.Report, from string, all bool) {
 	if !r.Breaks() {
 		a.say("\nNothing breaks.")
 	}
+}
+
+// at is a place in a file, without the line where none is known.
+func at(file string, line int) string {
+	if line == 0 {
+		return file
+	}
+	return fmt.Sprintf("%s:%d", file, line)
 }
 
 func rank(first bool) int {

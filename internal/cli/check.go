@@ -44,6 +44,7 @@ func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 	if err != nil {
 		return err
 	}
+	unfinished := a.tellUnfinished(p)
 	plan, err := a.plan(ctx, p, generate.Options{Full: against != "", Settle: a.settler(ctx, p, nil)})
 	if err != nil {
 		return err
@@ -55,7 +56,7 @@ func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 		}
 	}
 	if asJSON {
-		err = a.printPlan(plan, map[string]any{"breaking": orEmpty(broken)})
+		err = a.printPlan(plan, map[string]any{"breaking": orEmpty(broken), "unfinished": unfinished})
 	} else {
 		a.showNotices(plan.Notices)
 		a.showDecisions(plan, generate.New, generate.Changed, generate.Merged, generate.Removed, generate.Kept, generate.LeftOut, generate.Blocked)
@@ -66,7 +67,7 @@ func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 	if err != nil {
 		return err
 	}
-	return a.judge(plan, broken, against, asJSON)
+	return a.judge(plan, verdict{broken, against, unfinished, asJSON})
 }
 
 // brokenSince is what clients of the interface of a revision may rely on, and is
@@ -99,24 +100,35 @@ func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.P
 	return broken, nil
 }
 
+// verdict is what was found beside the plan.
+type verdict struct {
+	broken     []impact.Line
+	against    string
+	unfinished bool
+	asJSON     bool
+}
+
 // judge says what is wrong in one line, and what to do next.
-func (a *app) judge(plan *generate.Plan, broken []impact.Line, against string, asJSON bool) error {
+func (a *app) judge(plan *generate.Plan, v verdict) error {
 	if err := a.decisionNeeded(plan, "a write would stop"); err != nil {
 		return err
 	}
 	var wrong []string
+	if v.unfinished {
+		wrong = append(wrong, "a write was cut off")
+	}
 	if n := plan.Count(generate.New, generate.Changed, generate.Merged, generate.Removed); n > 0 {
 		fmt.Fprintln(a.err, "  next: `widegate write --dry-run` shows the differences, `widegate write` brings the code up to date")
 		wrong = append(wrong, fmt.Sprintf("the code is stale: a write would change %s", count(n, "file")))
 	}
-	if len(broken) > 0 {
+	if len(v.broken) > 0 {
 		fmt.Fprintln(a.err, "  next: keep what clients rely on, or give them a version of their own by `api.versions` in the project file")
-		wrong = append(wrong, fmt.Sprintf("%s broken for clients since %s", count(len(broken), "thing"), against))
+		wrong = append(wrong, fmt.Sprintf("%s broken for clients since %s", count(len(v.broken), "thing"), v.against))
 	}
 	if len(wrong) > 0 {
 		return decisionError{errors.New(strings.Join(wrong, "; "))}
 	}
-	if !asJSON {
+	if !v.asJSON {
 		a.say("The code is what the schema gives: %s, %d of them with your edits.",
 			count(len(plan.Decisions), "file"), plan.Count(generate.Kept))
 	}

@@ -185,11 +185,16 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 			return nil, usageError{fmt.Errorf("--renamed takes OLD=NEW, as in hive.title=name, not %q", word)}
 		}
 		r, there := catalog.Settle(b.before, b.after, old, now)
+		if catalog.Done(b.before, old, now) {
+			fmt.Fprintf(a.err, "widegate: --renamed %s: it is called so since an earlier write\n", word)
+			continue
+		}
 		if !there {
 			return nil, fault.New("write a table, table.column, enum or enum.label as it was called", "--renamed %s: the schema of %s has no %s", word, b.from, old)
 		}
 		given = append(given, r)
 	}
+	fromFlags := len(given)
 	if b.project != nil {
 		for _, old := range slices.Sorted(maps.Keys(b.project.Renamed)) {
 			if r, there := catalog.Settle(b.before, b.after, old, b.project.Renamed[old]); there {
@@ -198,8 +203,12 @@ func (a *app) settleRenames(ctx context.Context, b *between, flags []string) ([]
 		}
 	}
 	found := catalog.FindRenames(b.before, b.after, given, b.alike)
-	for _, r := range given[:len(flags)] { // the project file may tell of earlier ones
+	for _, r := range given[:fromFlags] { // the project file may tell of earlier ones
 		used := slices.ContainsFunc(found, func(x catalog.Rename) bool { return x.Thing == r.Thing && x.From == r.From && x.To == r.To })
+		if !used && catalog.Stays(b.before, b.after, r) {
+			fmt.Fprintf(a.err, "widegate: --renamed %s: both names are there since an earlier write\n", r)
+			continue
+		}
 		if !used && r.To != "" {
 			return nil, fault.New("see what is there by `widegate changes`", "--renamed %s: it is not so that %s is gone and %s is new", r, r.From, r.To)
 		}

@@ -116,6 +116,11 @@ func (a *app) writeOnce(ctx context.Context, flags writeFlags, options generate.
 // agreed returns the plan to carry out. One that breaks something is shown first,
 // and must be agreed to; places of the developer's own code then break.
 func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Plan, options generate.Options, flags writeFlags) (*generate.Plan, error) {
+	if list := plan.Unexplained(); len(list) > 0 && !flags.yes && !slices.ContainsFunc(plan.Conflicts, func(c merge.Conflict) bool { return !c.Breaks() }) {
+		if err := a.agreeToRemove(ctx, list); err != nil {
+			return nil, err
+		}
+	}
 	report, err := plan.Meaning()
 	if err != nil || !report.Breaks() || len(report.Conflicts) > 0 {
 		return plan, err
@@ -147,6 +152,24 @@ func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Pla
 		options.Choices = append(options.Choices, merge.Choice{Place: c.Place(), Side: merge.New})
 	}
 	return a.plan(ctx, p, options)
+}
+
+// agreeToRemove asks before many files are removed that the schema still has tables
+// for.
+func (a *app) agreeToRemove(ctx context.Context, list []string) error {
+	const shown = 10
+	for _, name := range list[:min(len(list), shown)] {
+		fmt.Fprintf(a.err, "  would be removed  %s\n", name)
+	}
+	if more := len(list) - shown; more > 0 {
+		fmt.Fprintf(a.err, "  and %d more\n", more)
+	}
+	yes, err := a.confirm(ctx, fmt.Sprintf("Remove %s? The schema does not explain it.", count(len(list), "file")))
+	if err != nil || yes {
+		return err
+	}
+	fmt.Fprintln(a.err, "  next: look at `code.folder`, `api.folder` and `tables` in the project file; if the files are to go, `widegate write --yes`")
+	return decisionError{fmt.Errorf("nothing was written: %s would be removed, which the schema does not explain", count(len(list), "file"))}
 }
 
 // adviseOn says what can be done about what breaks.
@@ -199,9 +222,7 @@ func (a *app) plan(ctx context.Context, p *project.Project, options generate.Opt
 
 // dryRun shows what a write would do.
 func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.Options, asJSON bool) error {
-	if apply.Unfinished(filepath.Join(p.Root, p.Ledger())) {
-		fmt.Fprintln(a.err, "widegate: a write was cut off here; the next `widegate write` finishes it")
-	}
+	a.tellUnfinished(p)
 	plan, err := a.plan(ctx, p, options)
 	if err != nil {
 		return err
@@ -213,6 +234,15 @@ func (a *app) dryRun(ctx context.Context, p *project.Project, options generate.O
 		return a.decisionNeeded(plan, "nothing was written")
 	}
 	return a.showPlan(plan)
+}
+
+// tellUnfinished says that a write was killed, and reports whether one was.
+func (a *app) tellUnfinished(p *project.Project) bool {
+	unfinished := apply.Unfinished(filepath.Join(p.Root, p.Ledger()))
+	if unfinished {
+		fmt.Fprintln(a.err, "widegate: a write was cut off here; the next `widegate write` finishes it")
+	}
+	return unfinished
 }
 
 func (a *app) writeJSON(ctx context.Context, plan *generate.Plan, store *apply.Store) error {

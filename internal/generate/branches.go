@@ -91,17 +91,18 @@ func (plan *Plan) lacking(ctx context.Context, name string, base, here, other si
 	if was == nil {
 		was = here.record
 	}
-	both := merge.Files(ctx, name, was, here.text, with, &merge.Options{Branches: true, Outputs: []string{"-"}, Choices: []merge.Choice{{Place: name, Side: merge.New}}})
+	inside := slices.DeleteFunc(slices.Clone(plan.options.Choices), func(c merge.Choice) bool { return !strings.HasPrefix(c.Place, name+":") })
+	both := merge.Files(ctx, name, was, here.text, with, &merge.Options{Branches: true, Outputs: []string{"-"}, Choices: inside})
 	text, differs := both.Changed[name]
 	if len(both.Conflicts) == 0 && !differs {
 		return // all of them are
 	}
 	lost := merge.Conflict{File: name, Line: 1, Class: "other-branch", Message: fmt.Sprintf("the file is as one branch has it, and edits of the other (%.12s) are not in it%s; bring them in by --keep new, or leave them out by --keep mine", revision, firstAdded(here.text, text))}
 	o := &merge.Options{Choices: plan.options.Choices}
-	switch o.Kept(lost.Place()) {
+	switch o.Kept(name) {
 	case merge.Mine:
 	case merge.New:
-		if differs {
+		if plan.lost = append(plan.lost, both.Conflicts...); differs {
 			plan.brought[name] = text
 		}
 	default:

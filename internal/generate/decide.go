@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/gomodule"
 	"widegate/internal/merge"
@@ -205,7 +206,7 @@ func (plan *Plan) merge(ctx context.Context) {
 	}
 	p := plan.project
 	options := &merge.Options{
-		Choices: plan.options.Choices, BringBack: plan.options.BringBack, Module: plan.module.Path(), Root: p.Root,
+		Choices: plan.options.Choices, BringBack: slices.Concat(plan.options.BringBack, plan.indispensable()), Module: plan.module.Path(), Root: p.Root,
 		Outputs: []string{path.Clean(filepath.ToSlash(p.Code.Folder)), path.Clean(filepath.ToSlash(p.API.Folder))},
 		Renames: plan.symbols,
 	}
@@ -216,16 +217,20 @@ func (plan *Plan) merge(ctx context.Context) {
 			plan.changed[name] = text
 		}
 	}
-	plan.Breaks = breaks(result.Conflicts)
+	plan.Breaks = plan.breaks(result.Conflicts)
 	if plan.options.Tolerant && len(plan.Breaks) == 0 && len(result.Conflicts) > 0 {
 		settled := *options
 		for _, c := range result.Conflicts {
 			settled.Choices = append(slices.Clone(settled.Choices), merge.Choice{Place: c.Place(), Side: merge.New})
 		}
-		plan.Breaks = breaks(merge.Trees(ctx, base, mine, theirs, &settled).Conflicts)
+		plan.Breaks = plan.breaks(merge.Trees(ctx, base, mine, theirs, &settled).Conflicts)
 	}
 	for _, name := range plan.ledger.Mixed {
-		plan.Notices = append(plan.Notices, merge.Notice{File: path.Join(plan.ledger.Folder, name), Message: "two branches both wrote this record; it is rendered again"})
+		at := path.Join(plan.ledger.Folder, name)
+		if _, record := plan.ledger.Base[name]; record {
+			at = plan.ledger.BasePath(name)
+		}
+		plan.Notices = append(plan.Notices, merge.Notice{File: at, Message: "two branches both wrote this record; it is rendered again"})
 	}
 	plan.starters()
 	plan.guard()
@@ -240,9 +245,70 @@ func (plan *Plan) merge(ctx context.Context) {
 	}
 }
 
-// breaks are the conflicts that are places which would not build.
-func breaks(list []merge.Conflict) []merge.Conflict {
-	return slices.DeleteFunc(slices.Clone(list), func(c merge.Conflict) bool { return !c.Breaks() })
+// indispensable are the files of the runtime that are gone, with all that they
+// declare: nothing builds without them.
+func (plan *Plan) indispensable() []string {
+	var gone []string
+	have := map[string]map[string]bool{}
+	for _, name := range slices.Sorted(maps.Keys(plan.runtime)) {
+		if plan.disk[name].text != nil || plan.ledger.Base[name] == nil {
+			continue
+		}
+		folder := path.Dir(name)
+		if have[folder] == nil {
+			have[folder] = merge.Declared(plan.tree(folder))[folder]
+		}
+		declared := merge.Declared(merge.Tree{name: plan.ledger.Base[name]})[folder]
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(declared)), func(key string) bool { return have[folder][key] }) {
+			gone = append(gone, name)
+		}
+	}
+	return gone
+}
+
+// breaks are the places of the developer's own code that would not build. A place in
+// a file that is rendered is none of them: there nothing that does not build is
+// written, unless it is chosen for that place.
+func (plan *Plan) breaks(list []merge.Conflict) []merge.Conflict {
+	return slices.DeleteFunc(slices.Clone(list), func(c merge.Conflict) bool { return !c.Breaks() || plan.generated(c.File) })
+}
+
+// generated reports whether a file is or was rendered.
+func (plan *Plan) generated(name string) bool {
+	_, was := plan.ledger.Base[name]
+	_, is := plan.files[name]
+	return (was || is) && !plan.starter(name)
+}
+
+// manyFiles is how many files are removed without asking where the schema does not
+// explain it.
+const manyFiles = 3
+
+// Unexplained are the files that the plan removes though their tables are still
+// there, if they are many: a wrong setting may be the cause.
+func (plan *Plan) Unexplained() []string {
+	explained := map[string]bool{}
+	for old := range plan.symbols.Files {
+		explained[old] = true
+	}
+	if plan.Was != nil && plan.Catalog != nil {
+		for _, e := range plan.Was.Entities {
+			if _, there := plan.Catalog.Table(catalog.Split(plan.tableNow(e.Table.FullName()))); !there {
+				explained[e.File] = true
+			}
+		}
+	}
+	var list []string
+	for _, d := range plan.Decisions {
+		if d.Action != Removed || explained[d.Path] || explained[strings.TrimSuffix(path.Base(d.Path), ".go")] {
+			continue
+		}
+		list = append(list, d.Path)
+	}
+	if len(list) <= manyFiles {
+		return nil
+	}
+	return list
 }
 
 func (plan *Plan) starter(name string) bool {
@@ -264,6 +330,23 @@ func (plan *Plan) starters() {
 // without cases cannot tell apart.
 func (plan *Plan) guard() {
 	folders := map[string]map[string]string{}
+	for _, name := range plan.allFiles() {
+		known := slices.ContainsFunc(plan.Conflicts, func(c merge.Conflict) bool { return c.File == name && c.Class == "markers" })
+		if line := plan.markers(name); line > 0 && !known {
+			plan.refuse(name, "markers", "there are conflict markers in the file; settle them and run again")
+			plan.Conflicts[len(plan.Conflicts)-1].Line = line
+		}
+	}
+	owners := plan.ledger.Others(plan.project.Root)
+	var foreign []string
+	for _, name := range slices.Sorted(maps.Keys(plan.files)) {
+		if owners[name] != "" && !plan.starter(name) {
+			foreign = append(foreign, name)
+		}
+	}
+	if len(foreign) > 0 {
+		plan.refuse(foreign[0], "other-project", fmt.Sprintf("the file, and %d more, belongs to another project file of this folder, whose records are in %s; give one of the two other folders by code.folder and api.folder", len(foreign)-1, owners[foreign[0]]))
+	}
 	for _, name := range slices.Sorted(maps.Keys(plan.changed)) {
 		on := plan.disk[name]
 		switch {
@@ -284,6 +367,16 @@ func (plan *Plan) guard() {
 	}
 }
 
+// markers is the line of the first marker of an unfinished merge in a file that was
+// edited, or 0.
+func (plan *Plan) markers(name string) int {
+	text := plan.disk[name].text
+	if text == nil || bytes.Equal(text, plan.ledger.Base[name]) {
+		return 0
+	}
+	return merge.Markers(text)
+}
+
 func (plan *Plan) refuse(name, class, message string) {
 	plan.Conflicts = append(plan.Conflicts, merge.Conflict{File: name, Line: 1, Class: class, Message: message})
 }
@@ -301,6 +394,9 @@ func (plan *Plan) folded(folder string) map[string]string {
 	return names
 }
 
+// sameSchema reports whether the schema is the one of the last write.
+func (plan *Plan) sameSchema() bool { return bytes.Equal(plan.encoded, plan.ledger.Record) }
+
 // decision says what happens to a file.
 func (plan *Plan) decision(name string) Decision {
 	d := Decision{Path: name}
@@ -314,12 +410,23 @@ func (plan *Plan) decision(name string) Decision {
 		d.Action, d.Reason = Blocked, "you must decide, see below"
 	case changes && now == nil:
 		d.Action, d.Reason = Removed, "the schema gives it no more"
+		if plan.sameSchema() {
+			d.Reason = "the project file, or this version of widegate, gives it no more"
+		}
+	case changes && mine == nil && plan.runtime[name] && wasRendered:
+		d.Action, d.Reason = New, "brought back: nothing builds without it"
 	case changes && mine == nil && wasRendered:
 		d.Action, d.Reason = New, "brought back"
 	case changes && mine == nil:
 		d.Action, d.Reason = New, "the schema gives it now"
+	case changes && edited && plan.sameSchema():
+		d.Action, d.Reason = Merged, "your edits, and what the project file or this version of widegate changes"
 	case changes && edited:
 		d.Action, d.Reason = Merged, "your edits, and what the schema changes"
+	case changes && plan.brought[name] != nil && bytes.Equal(now, plan.brought[name]):
+		d.Action, d.Reason = Merged, "your edits, and those of the other branch"
+	case changes && plan.sameSchema():
+		d.Action, d.Reason = Changed, "the project file, or this version of widegate, changes it"
 	case changes:
 		d.Action, d.Reason = Changed, "the schema changes it"
 	case f.Starter && mine != nil:

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"widegate/internal/project"
@@ -80,6 +81,10 @@ func (plan *Plan) fresh(ctx context.Context) (bool, error) {
 		clear(plan.disk)
 		return false, nil
 	}
+	if slices.ContainsFunc(plan.ledger.Written(), func(name string) bool { return plan.markers(name) > 0 }) {
+		clear(plan.disk)
+		return false, nil
+	}
 	for _, name := range plan.ledger.Written() {
 		text := plan.ledger.Base[name]
 		d := Decision{Path: name, Action: Same, Reason: "nothing changed"}
@@ -95,9 +100,8 @@ func (plan *Plan) fresh(ctx context.Context) (bool, error) {
 }
 
 // sum is the fingerprint with the records: it holds as long as they are those
-// of the last write. What the developer edits or removes does not count, since
-// a rendering that did not change has nothing to bring in; only that all of an
-// output is gone does.
+// of the last write. What the developer edits does not count, since a rendering
+// that did not change has nothing to bring in; that a file is gone does.
 func (plan *Plan) sum() string {
 	sum := sha256.New()
 	fmt.Fprintln(sum, plan.inputs)
@@ -105,6 +109,9 @@ func (plan *Plan) sum() string {
 	for _, name := range plan.ledger.Written() {
 		fmt.Fprintf(sum, "%s %d\n", name, len(plan.ledger.Base[name]))
 		sum.Write(plan.ledger.Base[name])
+		if plan.disk[name].text == nil {
+			fmt.Fprintln(sum, "left out") // whether the code builds without it has been seen
+		}
 		output, _, _ := strings.Cut(name, "/")
 		there[output] = there[output] || plan.disk[name].text != nil
 	}

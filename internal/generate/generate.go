@@ -72,6 +72,7 @@ type Plan struct {
 	around  map[string]string // Go files of the module that are nobody's but the developer's
 	changed merge.Tree
 	symbols merge.Renames
+	runtime map[string]bool  // files that all others need
 	rebased map[string]bool  // files that are merged with another record than the one that lies there
 	brought merge.Tree       // files with what another branch edited in them
 	lost    []merge.Conflict // files that lack it
@@ -257,6 +258,10 @@ func (plan *Plan) render() error {
 	}
 	for _, f := range slices.Concat(code, runtime) {
 		plan.files[f.Path] = f
+	}
+	plan.runtime = map[string]bool{}
+	for _, f := range runtime {
+		plan.runtime[f.Path] = true
 	}
 	return plan.restrict(target)
 }

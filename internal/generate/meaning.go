@@ -18,9 +18,9 @@ func (plan *Plan) document(name string) []byte {
 	return plan.files[name].Text
 }
 
-// others are the conflicts that are no places which would not build.
-func others(list []merge.Conflict) []merge.Conflict {
-	return slices.DeleteFunc(slices.Clone(list), merge.Conflict.Breaks)
+// others are the conflicts that are not in the developer's own code.
+func (plan *Plan) others(list []merge.Conflict) []merge.Conflict {
+	return slices.DeleteFunc(slices.Clone(list), func(c merge.Conflict) bool { return c.Breaks() && !plan.generated(c.File) })
 }
 
 // Meaning is what the plan would change, and what that breaks. It is empty where
@@ -28,7 +28,7 @@ func others(list []merge.Conflict) []merge.Conflict {
 func (plan *Plan) Meaning() (*impact.Report, error) {
 	r := &impact.Report{
 		Changes: []catalog.Change{}, Renames: plan.Renames, Code: []impact.Line{}, Interface: []impact.Line{}, Queries: []string{},
-		Uses: impact.Uses(plan.Breaks, plan.symbols.Symbols), Conflicts: others(plan.Conflicts),
+		Uses: impact.Uses(plan.Breaks, plan.symbols.Symbols), Conflicts: plan.others(plan.Conflicts),
 	}
 	if plan.Before == nil || plan.Model == nil {
 		return r, nil

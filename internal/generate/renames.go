@@ -90,7 +90,12 @@ func (plan *Plan) fileName() string {
 }
 
 // spelling is a name and what it is now.
-type spelling struct{ old, now string }
+type spelling struct {
+	old, now string
+	moves    bool   // something else has the old name now
+	owner    string // of a field: the entity …
+	table    string // … and the type of its table
+}
 
 // findSymbols finds what the new rendering calls otherwise: names that were
 // declared, and are declared no more, while the same with the new names of
@@ -117,28 +122,55 @@ func (plan *Plan) findSymbols() {
 	}
 	declared, now := merge.Declared(base), merge.Declared(theirs)
 	for folder, keys := range declared {
+		moving := map[string]bool{} // whose name is another thing's now
 		for key := range keys {
-			if to := renamedKey(key, spellings, now[folder], keys); to != "" {
+			if to := movedKey(key, spellings, now[folder]); to != "" {
+				plan.symbols.Symbols[key], moving[key] = to, true
+			}
+		}
+		for key := range keys {
+			if to := renamedKey(key, spellings, now[folder], keys, moving); to != "" {
 				plan.symbols.Symbols[key] = to
 			}
 		}
 	}
 }
 
-// renamedKey is the new name of a declaration, or nothing for one that stays.
-func renamedKey(key string, spellings []spelling, now, before map[string]bool) string {
-	if now[key] {
+// movedKey is the new name of a declaration whose name something else has now, or
+// nothing.
+func movedKey(key string, spellings []spelling, now map[string]bool) string {
+	if !now[key] {
 		return ""
 	}
 	owner, member, isMember := strings.Cut(key, ".")
+	if !isMember {
+		owner, member = "", key
+	}
+	to := respelled(member, slices.DeleteFunc(slices.Clone(spellings), func(s spelling) bool { return !s.moves || s.owner != "" && s.owner != owner && s.table != owner }))
+	switch {
+	case to == member:
+		return ""
+	case isMember && now[owner+"."+to] || !isMember && now[to]:
+		return to
+	}
+	return ""
+}
+
+// renamedKey is the new name of a declaration, or nothing for one that stays.
+func renamedKey(key string, spellings []spelling, now, before, moving map[string]bool) string {
+	if now[key] {
+		return ""
+	}
+	free := func(name string) bool { return now[name] && (!before[name] || moving[name]) }
+	owner, member, isMember := strings.Cut(key, ".")
 	for _, newOwner := range []string{owner, respelled(owner, spellings)} {
 		if !isMember {
-			if newOwner != owner && now[newOwner] && !before[newOwner] {
+			if newOwner != owner && free(newOwner) {
 				return newOwner
 			}
 			continue
 		}
-		if to := respelled(member, spellings); to != member && now[newOwner+"."+to] && !before[newOwner+"."+to] {
+		if to := respelled(member, spellings); to != member && free(newOwner+"."+to) {
 			return to
 		}
 	}
@@ -150,7 +182,7 @@ func (plan *Plan) spellings() []spelling {
 	var list []spelling
 	add := func(old, now string) {
 		if old != now && old != "" && now != "" {
-			list = append(list, spelling{old, now})
+			list = append(list, spelling{old: old, now: now})
 		}
 	}
 	for _, e := range plan.Was.Entities {
@@ -166,7 +198,12 @@ func (plan *Plan) spellings() []spelling {
 		add(lowered(e.Name), lowered(now.Name))
 		for _, f := range e.Fields {
 			if field := now.Field(plan.columnNow(now, f.Column.Name)); field != nil {
+				before := len(list)
 				add(f.Name, field.Name)
+				if len(list) > before {
+					list[before].moves = slices.ContainsFunc(now.Fields, func(x *model.Field) bool { return x.Name == f.Name })
+					list[before].owner, list[before].table = e.Name, e.Local+"Table"
+				}
 			}
 		}
 		for _, r := range e.Relations {
@@ -177,8 +214,57 @@ func (plan *Plan) spellings() []spelling {
 			}
 		}
 	}
+	for _, labels := range plan.labelNames() {
+		add(labels[0], labels[1])
+	}
 	slices.SortStableFunc(list, func(a, b spelling) int { return cmp.Compare(len(b.old), len(a.old)) })
 	return list
+}
+
+// labelNames are the constants of labels that were renamed, and what they are called
+// now.
+func (plan *Plan) labelNames() [][2]string {
+	var names [][2]string
+	for _, r := range plan.Renames {
+		if r.Thing != catalog.RenamedLabel {
+			continue
+		}
+		for _, e := range plan.Model.Entities {
+			for _, f := range e.Fields {
+				if f.Enum == nil || r.In != e.Table.FullName()+"."+f.Column.Name && r.In != f.Column.Type.Enum {
+					continue
+				}
+				if was := plan.fieldBefore(e, f); was != nil && was.Enum != nil {
+					names = append(names, [2]string{constantOf(was.Enum, r.From), constantOf(f.Enum, r.To)})
+				}
+			}
+		}
+	}
+	return names
+}
+
+// fieldBefore is the field of the last write that is one of now.
+func (plan *Plan) fieldBefore(e *model.Entity, f *model.Field) *model.Field {
+	for _, was := range plan.Was.Entities {
+		if plan.entityNow(was) != e {
+			continue
+		}
+		for _, x := range was.Fields {
+			if plan.columnNow(e, x.Column.Name) == f.Column.Name {
+				return x
+			}
+		}
+	}
+	return nil
+}
+
+func constantOf(e *model.Enum, text string) string {
+	for _, l := range e.Labels {
+		if l.Text == text {
+			return l.Name
+		}
+	}
+	return ""
 }
 
 func lowered(name string) string {

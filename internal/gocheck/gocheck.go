@@ -300,6 +300,9 @@ func (pkg *Package) fault(fset *token.FileSet, err error) {
 	var typed types.Error
 	if errors.As(err, &typed) {
 		at := fset.Position(typed.Pos)
+		if at.Filename == "" && len(pkg.Files) > 0 { // of the package as a whole
+			at.Filename = slices.Min(slices.Collect(maps.Keys(pkg.Files)))
+		}
 		pkg.Faults = append(pkg.Faults, Fault{at.Filename, at.Line, typed.Msg})
 		return
 	}

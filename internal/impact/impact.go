@@ -293,6 +293,7 @@ func Uses(breaks []merge.Conflict, symbols map[string]string) []Use {
 	uses := []Use{}
 	for _, c := range breaks {
 		message := strings.TrimPrefix(c.Message, "with the new rendering this does not build: ")
+		message, _, _ = strings.Cut(message, ", and what this means is called ") // Now tells it
 		uses = append(uses, Use{File: c.File, Line: c.Line, Decl: c.Decl, Message: message, Now: nameNow(message, symbols)})
 	}
 	return uses

@@ -109,6 +109,9 @@ func Missing(message string) string {
 		name, _, _ := strings.Cut(after, " ")
 		return name
 	}
+	if name, _, ok := strings.Cut(message, " is another thing in the new rendering"); ok {
+		return name[strings.LastIndexByte(name, '.')+1:]
+	}
 	_, after, ok := strings.Cut(message, "has no field or method ")
 	if !ok {
 		return ""

@@ -22,9 +22,6 @@ func (g *merger) cutPackage(texts map[string]string) *goPackage {
 			p.broken[path] = err
 			continue
 		}
-		if strings.HasSuffix(f.file.Name.Name, "_test") {
-			continue // another package
-		}
 		p.files[path] = f
 		for _, u := range f.units {
 			p.units[u.key] = append(p.units[u.key], u)
@@ -170,6 +167,9 @@ func (p *goMerge) admit(b, m, t map[string]string, changed []string) bool {
 	}
 	return len(p.conflicts) == before
 }
+
+// Markers returns the line of the first marker of a merge that was not finished, or 0.
+func Markers(text []byte) int { return conflictMarkers(string(text)) }
 
 // conflictMarkers returns the line of the first marker of a merge that was not
 // finished, or 0.

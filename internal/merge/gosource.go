@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/scanner"
 	"go/token"
+	"go/types"
 	"slices"
 	"strings"
 )
@@ -117,7 +118,7 @@ func embeddedName(e ast.Expr) string {
 	case *ast.ParenExpr:
 		return embeddedName(e.X)
 	}
-	return fmt.Sprintf("%T", e)
+	return types.ExprString(e)
 }
 
 // expressions

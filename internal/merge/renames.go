@@ -18,6 +18,7 @@ import (
 type rename struct {
 	folder   string
 	old, new string // Type, Type.Field, Type.Method or Func; new is only the name
+	moves    bool   // something else has the old name in theirs
 }
 
 // replay renames in base and mine what theirs is known to name otherwise, and
@@ -29,6 +30,7 @@ func (g *merger) replay(ctx context.Context, w *work) {
 		for name := range w.m {
 			generated[name] = g.options.Renames.Uses || g.holdsGenerated(w, name, hinted)
 		}
+		g.leftBehind(ctx, w, hinted, generated)
 		w.m = renamed(ctx, g.options, w.m, hinted, func(name string) bool { return generated[name] })
 	}
 	for range 4 { // a method can be known only when its type is
@@ -38,6 +40,28 @@ func (g *merger) replay(ctx context.Context, w *work) {
 		}
 		w.b = renamed(ctx, g.options, w.b, own, nil)
 		w.t = renamed(ctx, g.options, w.t, own, nil)
+	}
+}
+
+// leftBehind refuses uses, in files that are not rewritten, of names that something
+// else has in theirs: they would build, and mean that.
+func (g *merger) leftBehind(ctx context.Context, w *work, hinted []rename, rewritten map[string]bool) {
+	moving := slices.DeleteFunc(slices.Clone(hinted), func(r rename) bool { return !r.moves })
+	if len(moving) == 0 {
+		return
+	}
+	o := *g.options
+	o.Renames.Uses = true // to be sure of what the files mean
+	for _, r := range moving {
+		edits := usesOf(ctx, &o, w.m, []rename{r}, func(name string) bool { return !rewritten[name] })
+		for _, name := range slices.Sorted(maps.Keys(edits)) {
+			lines := newSource(name, w.m[name])
+			for e := range edits[name] {
+				g.file, g.line = name, lines.lineAt(e.from)
+				g.decl = declarationAt(w.m[name], g.line)
+				g.refuse("breaks", "%s is another thing in the new rendering, and what this means is called %s", r.old, r.new)
+			}
+		}
 	}
 }
 
@@ -65,7 +89,7 @@ func (g *merger) hinted(w *work) []rename {
 				g.refuse("not-ours", "the new rendering names %s so, and you declare a %s of your own; rename yours and run again", old, target)
 				continue
 			}
-			list = append(list, rename{folder, old, now})
+			list = append(list, rename{folder, old, now, t[folder][old]})
 		}
 	}
 	return list
@@ -165,15 +189,7 @@ func (g *merger) own(w *work) []rename {
 		if !g.namesMissing(w, folder) {
 			continue
 		}
-		in := func(texts map[string]string) *goPackage {
-			files := map[string]string{}
-			for name, text := range texts {
-				if path.Dir(name) == folder && strings.HasSuffix(name, ".go") {
-					files[name] = text
-				}
-			}
-			return g.cutPackage(files)
-		}
+		in := func(texts map[string]string) *goPackage { return g.cutPackage(w.packageIn(texts, folder, false)) }
 		b, m, t := in(w.b), in(w.m), in(w.t)
 		list = append(list, ownIn(folder, b, m, t)...)
 	}
@@ -229,7 +245,7 @@ func ownIn(folder string, b, m, t *goPackage) []rename {
 		}
 		if len(found) == 1 && !taken[found[0].key] {
 			taken[found[0].key] = true
-			list = append(list, rename{folder, key, lastName(found[0].key)})
+			list = append(list, rename{folder: folder, old: key, new: lastName(found[0].key)})
 		}
 	}
 	return list
@@ -326,7 +342,7 @@ func ownFields(folder string, b, m *unit, t []*unit) []rename {
 			}
 		}
 		if len(found) == 1 {
-			list = append(list, rename{folder, b.key + "." + field.key, found[0]})
+			list = append(list, rename{folder: folder, old: b.key + "." + field.key, new: found[0]})
 		}
 	}
 	return list
@@ -336,6 +352,15 @@ func ownFields(folder string, b, m *unit, t []*unit) []rename {
 // every set of build tags and systems that files name; only in files that it is told
 // to change, or in all for nil.
 func renamed(ctx context.Context, o *Options, texts map[string]string, renames []rename, only func(name string) bool) map[string]string {
+	result := maps.Clone(texts)
+	for name, list := range usesOf(ctx, o, texts, renames, only) {
+		result[name] = edited(texts[name], slices.Collect(maps.Keys(list)))
+	}
+	return result
+}
+
+// usesOf are the edits that renames ask for, by file.
+func usesOf(ctx context.Context, o *Options, texts map[string]string, renames []rename, only func(name string) bool) map[string]map[textEdit]bool {
 	root := ""
 	if o.Renames.Uses {
 		root = o.Root // code of the developer's own has more imports
@@ -345,11 +370,7 @@ func renamed(ctx context.Context, o *Options, texts map[string]string, renames [
 	for _, checker := range append([]*gocheck.Checker{first}, first.Variants(texts)...) {
 		findUses(checker.Check(ctx, texts, nil), texts, renames, only, edits)
 	}
-	result := maps.Clone(texts)
-	for name, list := range edits {
-		result[name] = edited(texts[name], slices.Collect(maps.Keys(list)))
-	}
-	return result
+	return edits
 }
 
 // textEdit puts another text in the place of a stretch.

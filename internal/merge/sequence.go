@@ -156,7 +156,7 @@ func (g *merger) bothInserted(mine, theirs []*item) []*item {
 		return append(append([]*item{}, theirs...), without(mine, theirs)...)
 	}
 	g.at(mine[0].line)
-	if g.refuse("both-inserted", "you inserted %s where the new rendering inserts %s", excerpt(textOf(mine)), excerpt(textOf(theirs))) == New {
+	if g.refuse("both-inserted", "you inserted %s where the new rendering inserts %s", apart(textOf(mine), textOf(theirs))...) == New {
 		return theirs
 	}
 	return mine
@@ -250,7 +250,7 @@ func (g *merger) bothReplaced(base, mine, theirs []*item) []*item {
 		}
 	}
 	g.at(line)
-	if g.refuse("both-changed", "you changed %s to %s, where the new rendering has %s", excerpt(textOf(base)), excerpt(textOf(mine)), excerpt(textOf(theirs))) == New {
+	if g.refuse("both-changed", "you changed %s to %s, where the new rendering has %s", apart(textOf(base), textOf(mine), textOf(theirs))...) == New {
 		return theirs
 	}
 	return mine

@@ -158,7 +158,7 @@ func (g *merger) tagPair(b, m, t *tagPair) *tagPair {
 		if b == nil {
 			class = "both-added"
 		}
-		if g.refuse(class, "you have the tag %s, and the new rendering has %s", excerpt(m.String()), excerpt(t.String())) == New {
+		if g.refuse(class, "you have the tag %s, and the new rendering has %s", apart(m.String(), t.String())...) == New {
 			merged.name = t.name
 		}
 	}

@@ -73,15 +73,59 @@ func (g *merger) notice(format string, args ...any) {
 }
 
 // excerpt is a text short enough for a message.
-func excerpt(text string) string {
-	short := strings.Join(strings.Fields(text), " ")
-	if runes := []rune(short); len(runes) > 70 {
-		short = string(runes[:67]) + "…"
+func excerpt(text string) string { return apart(text)[0].(string) }
+
+// The widths of excerpts, in characters.
+const (
+	excerptWidth = 70
+	excerptLead  = 20 // shown of what is before the first difference
+)
+
+// apart are texts short enough for a message, each from a little before where they
+// first differ.
+func apart(texts ...string) []any {
+	var runes [][]rune
+	longest := 0
+	for _, text := range texts {
+		short := []rune(strings.Join(strings.Fields(text), " "))
+		runes = append(runes, short)
+		longest = max(longest, len(short))
 	}
-	if short == "" {
+	from := 0
+	if longest > excerptWidth && len(texts) > 1 {
+		from = max(commonStart(runes)-excerptLead, 0)
+	}
+	var list []any
+	for _, short := range runes {
+		list = append(list, quotedExcerpt(short, from))
+	}
+	return list
+}
+
+func quotedExcerpt(text []rune, from int) string {
+	if len(text) == 0 {
 		return "nothing"
 	}
-	return "`" + strings.ReplaceAll(short, "`", "'") + "`"
+	from = min(from, max(len(text)-excerptLead, 0))
+	head, tail := "", ""
+	if from > 0 {
+		head = "…"
+	}
+	if len(text)-from > excerptWidth {
+		text, tail = text[:from+excerptWidth-3], "…"
+	}
+	return "`" + head + strings.ReplaceAll(string(text[from:]), "`", "'") + tail + "`"
+}
+
+// commonStart is how many characters all texts begin with alike.
+func commonStart(texts [][]rune) int {
+	for i := 0; ; i++ {
+		for _, text := range texts {
+			if i >= len(text) || text[i] != texts[0][i] {
+				return i
+			}
+		}
+	}
 }
 
 // node merges one stretch. What neither side changed keeps the text of mine.
@@ -104,7 +148,7 @@ func (g *merger) node(b, m, t *node) string {
 		return t.text
 	}
 	g.at(m.line)
-	if g.refuse("both-changed", "%s: you changed %s to %s, and the new rendering has %s", b.name, excerpt(b.text), excerpt(m.text), excerpt(t.text)) == New {
+	if g.refuse("both-changed", "%s: you changed %s to %s, and the new rendering has %s", append([]any{b.name}, apart(b.text, m.text, t.text)...)...) == New {
 		return t.text
 	}
 	return m.text
@@ -317,7 +361,8 @@ func (g *merger) dropped(b, m *item) *item {
 	side := Mine
 	g.at(m.line)
 	g.in(m.label(), func() {
-		side = g.refuse("changed-dropped", "you changed the %s to %s, and the new rendering has it no more", m.what, excerpt(m.doc+m.body.text+m.trail))
+		shown := apart(m.doc+m.body.text+m.trail, b.doc+b.body.text+b.trail)
+		side = g.refuse("changed-dropped", "you changed the %s to %s, and the new rendering has it no more", m.what, shown[0])
 	})
 	if side == New {
 		return nil
@@ -339,7 +384,7 @@ func (g *merger) bothAdded(m, t *item) *item {
 	side := Mine
 	g.at(m.line)
 	g.in(m.label(), func() {
-		side = g.refuse("both-added", "you added the %s %s, and the new rendering adds %s", m.what, excerpt(m.body.text), excerpt(t.body.text))
+		side = g.refuse("both-added", "you added the %s %s, and the new rendering adds %s", append([]any{m.what}, apart(m.body.text, t.body.text)...)...)
 	})
 	if side == New {
 		return m.retold(t.doc, t.body.text, t.trail, m.lead)

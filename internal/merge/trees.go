@@ -3,6 +3,8 @@ package merge
 import (
 	"bytes"
 	"context"
+	"go/parser"
+	"go/token"
 	"maps"
 	"path"
 	"slices"
@@ -265,19 +267,39 @@ func (g *merger) goFolders(w *work) {
 		}
 	}
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
-		in := func(texts map[string]string) map[string]string {
-			list := map[string]string{}
-			for name, text := range texts {
-				if path.Dir(name) == folder && strings.HasSuffix(name, ".go") {
-					list[name] = text
-				}
+		for _, beside := range []bool{false, true} {
+			for name, text := range g.parsing(w.packageIn(w.b, folder, beside), w.packageIn(w.m, folder, beside), w.packageIn(w.t, folder, beside)) {
+				w.set(name, text)
 			}
-			return list
-		}
-		for name, text := range g.parsing(in(w.b), in(w.m), in(w.t)) {
-			w.set(name, text)
 		}
 	}
+}
+
+// packageIn are the texts of a folder's package, or of the tests beside it, which are
+// a package of their own.
+func (w *work) packageIn(texts map[string]string, folder string, beside bool) map[string]string {
+	list := map[string]string{}
+	for name, text := range texts {
+		if path.Dir(name) == folder && strings.HasSuffix(name, ".go") && w.beside(name) == beside {
+			list[name] = text
+		}
+	}
+	return list
+}
+
+// beside reports whether a file is of the tests beside a package, in any version.
+func (w *work) beside(name string) bool {
+	if !strings.HasSuffix(name, "_test.go") {
+		return false
+	}
+	for _, texts := range []map[string]string{w.m, w.t, w.b} {
+		if text, there := texts[name]; there {
+			if file, err := parser.ParseFile(token.NewFileSet(), name, text, parser.PackageClauseOnly); err == nil {
+				return strings.HasSuffix(file.Name.Name, "_test")
+			}
+		}
+	}
+	return false
 }
 
 // parsing merges a folder, and refuses what then does not parse. Files that are laid

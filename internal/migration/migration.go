@@ -104,6 +104,7 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	if err := errors.Join(verifyCatalog(before), verifyCatalog(after)); err != nil {
 		return nil, err
 	}
+	o.Renames = withoutColumnLabels(before, o.Renames)
 	d := newDraft(before, after, o)
 	d.script.Changes = catalog.Compare(before, after, o.Renames...)
 	if len(d.script.Changes) == 0 && !d.onlyOrder() {
@@ -119,6 +120,15 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	}
 	d.followUp()
 	return d.script, d.script.verify()
+}
+
+// withoutColumnLabels leaves out the renames of labels that are no enum's: no engine
+// knows them, and the check or the type changes as any other does.
+func withoutColumnLabels(before *catalog.Catalog, renames []catalog.Rename) []catalog.Rename {
+	return slices.DeleteFunc(slices.Clone(renames), func(r catalog.Rename) bool {
+		_, isEnum := before.Enum(r.In)
+		return r.Thing == catalog.RenamedLabel && !isEnum && !slices.ContainsFunc(renames, func(e catalog.Rename) bool { return e.Thing == catalog.RenamedEnum && e.To == r.In })
+	})
 }
 
 // Open are the decisions that nobody has taken.

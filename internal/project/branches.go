@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -187,4 +188,42 @@ func (r *Repository) Texts(ctx context.Context, revision string, files ...string
 		texts[name] = text[:size]
 	}
 	return texts, nil
+}
+
+// MergedFile is a pattern of files that a merge driver is for, and a file that fits.
+type MergedFile struct{ Pattern, Example string }
+
+// Line is the line of .gitattributes that says so.
+func (m MergedFile) Line() string {
+	pattern := m.Pattern
+	if strings.ContainsAny(pattern, " \"\\") {
+		pattern = strconv.Quote(pattern)
+	}
+	return pattern + " merge=widegate"
+}
+
+// Unmerged tells what is missing for the driver widegate to merge files: its setting,
+// and attributes.
+func (r *Repository) Unmerged(ctx context.Context, key string, files []MergedFile) []string {
+	var missing []string
+	if driver, err := r.git(ctx, nil, "config", "--get", key); err != nil || !strings.Contains(string(driver), " merge --path %P %O %A %B") {
+		missing = append(missing, "the setting "+key)
+	}
+	for _, f := range files {
+		out, err := r.git(ctx, nil, "check-attr", "-z", "merge", "--", f.Example)
+		if words := strings.Split(string(out), "\x00"); err != nil || len(words) < 3 || words[2] != "widegate" {
+			missing = append(missing, "in .gitattributes: "+f.Line())
+		}
+	}
+	return missing
+}
+
+// Configure gives a setting of the repository a value.
+func (r *Repository) Configure(ctx context.Context, key, value string) error {
+	cmd := exec.CommandContext(ctx, "git", append(slices.Clone(quietGit), "-C", r.root, "config", "--local", key, value)...)
+	cmd.Env = append(os.Environ(), gitEnvironment...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("git config %s: %w: %s", key, err, bytes.TrimSpace(out))
+	}
+	return nil
 }

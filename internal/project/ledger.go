@@ -332,7 +332,10 @@ func (l *Ledger) BasePath(name string) string {
 func (p *Project) Ledger() string {
 	name := filepath.Base(p.File)
 	own := ledgerOf(name)
-	if p.File == "" || own == ledgerFolder || isDirectory(filepath.Join(p.Root, own)) {
+	if p.File == "" {
+		return ledgerFolder
+	}
+	if own == ledgerFolder || isDirectory(filepath.Join(p.Root, own)) {
 		return own
 	}
 	text, err := os.ReadFile(filepath.Join(p.Root, ledgerFolder, namesFile))
