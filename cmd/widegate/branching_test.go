@@ -363,7 +363,9 @@ func (r *repository) settled(tokens map[string]string) string {
 			}
 		}
 		if strings.Contains(out, "(other-branch)") && strings.Count(out, "(other-branch)")*2 == len(keep) {
+			said := out
 			out, status = r.run("widegate", append([]string{"write", "--yes"}, keep...)...)
+			out += said
 			ended = "write asks, and --keep new brings them in"
 		}
 		if status == 3 { // both edited one place

@@ -351,7 +351,7 @@ func (s *goSource) marks(x ast.Expr) []string {
 	}
 	marks := make([]string, len(parts))
 	for i, p := range parts {
-		marks[i] = s.sum(s.span(p))
+		marks[i] = codeOf(s.sum(s.span(p)))
 	}
 	return marks
 }

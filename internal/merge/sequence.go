@@ -314,8 +314,13 @@ func commentEdits(base, mine []*item) ([]*item, bool) {
 		if b.comment() {
 			continue
 		}
-		if at == len(code) || code[at].bodySum() != b.bodySum() {
+		if at == len(code) || codeOf(code[at].bodySum()) != codeOf(b.bodySum()) {
 			return nil, false
+		}
+		for token := range strings.SplitSeq(code[at].bodySum(), tokenBreak) {
+			if (strings.HasPrefix(token, "//") || strings.HasPrefix(token, "/*")) && !strings.Contains(b.bodySum(), token) {
+				own = append(own, &item{key: "//" + token, kind: "comment", what: "comment", lead: code[at].lead, doc: token, sum: token, line: code[at].line})
+			}
 		}
 		for _, text := range []struct{ old, new string }{{b.doc, code[at].doc}, {b.trail, code[at].trail}} {
 			if strings.TrimSpace(text.new) != strings.TrimSpace(text.old) && strings.TrimSpace(text.new) != "" {

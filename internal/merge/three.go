@@ -147,6 +147,10 @@ func (g *merger) node(b, m, t *node) string {
 	case m.sum == b.sum:
 		return t.text
 	}
+	if comments, ok := inlineComments(b, m); ok && !g.options.Branches {
+		text := strings.TrimRight(t.text, " \t\n")
+		return text + " " + strings.Join(comments, " ") + t.text[len(text):]
+	}
 	g.at(m.line)
 	if g.refuse("both-changed", "%s: you changed %s to %s, and the new rendering has %s", append([]any{b.name}, apart(b.text, m.text, t.text)...)...) == New {
 		return t.text
@@ -213,11 +217,46 @@ func (g *merger) inside(b, m, t *node) (string, bool) {
 func changedParts(b, m, t *node) int {
 	n := 0
 	for i := range b.parts {
-		if b.parts[i].sum != m.parts[i].sum || b.parts[i].sum != t.parts[i].sum {
+		if of := codeOf(b.parts[i].sum); of != codeOf(m.parts[i].sum) || of != codeOf(t.parts[i].sum) {
 			n++
 		}
 	}
 	return n
+}
+
+// codeOf is a canonical text without its comments.
+func codeOf(sum string) string {
+	if !strings.Contains(sum, "//") && !strings.Contains(sum, "/*") {
+		return sum
+	}
+	var b strings.Builder
+	for token := range strings.SplitSeq(sum, tokenBreak) {
+		if token != "" && !strings.HasPrefix(token, "//") && !strings.HasPrefix(token, "/*") {
+			b.WriteString(token + tokenBreak)
+		}
+	}
+	return b.String()
+}
+
+// inlineComments are the comments in a stretch of mine that differs from base by
+// them only; false means that it differs in more, or by comments that need a line of
+// their own.
+func inlineComments(b, m *node) ([]string, bool) {
+	if b.form != atom || m.form != atom || b.name == "line" || codeOf(b.sum) != codeOf(m.sum) {
+		return nil, false
+	}
+	have := strings.Split(b.sum, tokenBreak)
+	var list []string
+	for token := range strings.SplitSeq(m.sum, tokenBreak) {
+		switch {
+		case !strings.HasPrefix(token, "//") && !strings.HasPrefix(token, "/*"):
+		case strings.HasPrefix(token, "//") || strings.Contains(token, "\n"):
+			return nil, false
+		case !slices.Contains(have, token):
+			list = append(list, token)
+		}
+	}
+	return list, len(list) > 0
 }
 
 // hasKeys reports whether each item of a list has a key of its own.
