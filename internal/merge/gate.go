@@ -45,6 +45,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			g.builds(ctx, variant, w, before, changed)
 		}
 	}
+	g.neverSet(w, before)
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
 		g.constants(ctx, checker, w, before, folder)
 		g.routes(w, before, folder)

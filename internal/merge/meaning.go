@@ -112,3 +112,84 @@ func describe(obj types.Object) string {
 	}
 	return text
 }
+
+// neverSet notices local variables that no statement sets any more: a side that was
+// kept may have left them so. They build.
+func (g *merger) neverSet(w *work, before map[string]string) {
+	for _, name := range slices.Sorted(maps.Keys(w.m)) {
+		_, generated := w.t[name]
+		if !generated || !strings.HasSuffix(name, ".go") || before[name] == w.m[name] || w.m[name] == w.t[name] {
+			continue
+		}
+		known := unsetIn(before[name])
+		maps.Copy(known, unsetIn(w.t[name]))
+		now := unsetIn(w.m[name])
+		for _, key := range slices.Sorted(maps.Keys(now)) {
+			if _, was := known[key]; !was {
+				g.file, g.decl, g.line = name, strings.TrimSuffix(key, "."+lastName(key)), now[key]
+				g.notice("the variable %s is declared here, and nothing sets it", lastName(key))
+			}
+		}
+	}
+}
+
+// unsetIn are the local variables of a file that are declared without a value and never
+// set, as FUNCTION.VARIABLE, with their lines.
+func unsetIn(text string) map[string]int {
+	found := map[string]int{}
+	s, err := parseGo("", text)
+	if err != nil {
+		return found
+	}
+	for _, d := range s.file.Decls {
+		f, ok := d.(*ast.FuncDecl)
+		if !ok || f.Body == nil {
+			continue
+		}
+		declared := map[string]int{}
+		set := map[string]bool{}
+		mark := func(x ast.Expr) {
+			if id, ok := x.(*ast.Ident); ok {
+				set[id.Name] = true
+			}
+		}
+		ast.Inspect(f.Body, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.ValueSpec:
+				for _, id := range n.Names {
+					if len(n.Values) == 0 {
+						declared[id.Name] = s.lineAt(s.offset(id.Pos()))
+					}
+				}
+			case *ast.AssignStmt:
+				for _, x := range n.Lhs {
+					for index, ok := x.(*ast.IndexExpr); ok; index, ok = x.(*ast.IndexExpr) {
+						x = index.X
+					}
+					for field, ok := x.(*ast.SelectorExpr); ok; field, ok = x.(*ast.SelectorExpr) {
+						x = field.X
+					}
+					mark(x)
+				}
+			case *ast.IncDecStmt:
+				mark(n.X)
+			case *ast.UnaryExpr:
+				mark(n.X)
+			case *ast.RangeStmt:
+				mark(n.Key)
+				mark(n.Value)
+			case *ast.CallExpr: // a method may set what it is called on
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok {
+					mark(sel.X)
+				}
+			}
+			return true
+		})
+		for name, line := range declared {
+			if !set[name] {
+				found[(&goFile{goSource: s}).funcKey(f)+"."+name] = line
+			}
+		}
+	}
+	return found
+}

@@ -76,7 +76,7 @@ func (c Conflict) Place() string { return place(c.File, c.Decl, c.Member) }
 // need an edit.
 func (c Conflict) Settled() bool {
 	switch c.Class {
-	case "other-branch", "both-changed", "both-added", "both-inserted", "changed-dropped", "not-ours", "maybe-renamed", "all-missing", "import-clash":
+	case "other-branch", "both-changed", "both-added", "both-inserted", "changed-dropped", "not-ours", "maybe-renamed", "all-missing":
 		return true
 	}
 	return false
