@@ -94,7 +94,7 @@ var keepersAndHives = [2]string{"Keepers", "Hives"}
 
 var schemaChanges = []schemaChange{
 	{"retype", "", func(a *apiary) { a.replace("hive", "weight", "weight TEXT NOT NULL DEFAULT ''") }, nil, nil, keepersAndHives, nil},
-	{"limits", "", func(a *apiary) {
+	{"limits", "frames", func(a *apiary) {
 		a.replace("hive", "frames", "frames INTEGER NOT NULL DEFAULT 12 CHECK (frames BETWEEN 1 AND 99)")
 	}, []string{`store/: Default: "12"`}, nil, keepersAndHives, nil},
 	{"column first", "", func(a *apiary) { a.columns["hive"] = slices.Insert(a.columns["hive"], 0, "colour TEXT") }, []string{"store/: &e.Colour", `store/: {Name: "colour"`}, nil, keepersAndHives, nil},

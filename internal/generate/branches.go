@@ -9,8 +9,10 @@ import (
 	"slices"
 	"strings"
 
+	"widegate/internal/apply"
 	"widegate/internal/merge"
 	"widegate/internal/project"
+	"widegate/internal/rooted"
 )
 
 // Version control can leave a file as one branch had it while its record is that of
@@ -25,6 +27,7 @@ func (plan *Plan) branches(ctx context.Context) {
 	if repository == nil {
 		return
 	}
+	plan.loadSettled()
 	for _, fork := range repository.Forks(ctx) {
 		plan.oneSided(ctx, repository, fork)
 	}
@@ -83,8 +86,8 @@ func (plan *Plan) lacking(ctx context.Context, name string, base, here, other si
 		return
 	}
 	plan.rebase(name, here.record)
-	if bytes.Equal(other.text, other.record) {
-		return // no edits in it
+	if bytes.Equal(other.text, other.record) || plan.settled[settlement(name, other.text)] {
+		return // no edits in it, or none that are wanted
 	}
 	was := plan.carried(ctx, name, base, here.record)
 	with := plan.carried(ctx, name, other, here.record)
@@ -101,6 +104,7 @@ func (plan *Plan) lacking(ctx context.Context, name string, base, here, other si
 	o := &merge.Options{Choices: plan.options.Choices}
 	switch o.Kept(name) {
 	case merge.Mine:
+		plan.settled[settlement(name, other.text)] = true
 	case merge.New:
 		if plan.lost = append(plan.lost, both.Conflicts...); differs {
 			plan.brought[name] = text
@@ -108,6 +112,49 @@ func (plan *Plan) lacking(ctx context.Context, name string, base, here, other si
 	default:
 		plan.lost = append(plan.lost, lost)
 	}
+}
+
+// settlement is a line that says that the edits of another branch in a file are left
+// out.
+func settlement(name string, text []byte) string {
+	return string(apply.StateOf(text)) + " " + name
+}
+
+// settledFile is below the root, and stays on this machine.
+func (plan *Plan) settledFile() string { return plan.ledger.Folder + "/" + project.SettledFile }
+
+// loadSettled reads what was left out before.
+func (plan *Plan) loadSettled() {
+	plan.settled = map[string]bool{}
+	home, err := rooted.Open(plan.home)
+	if err != nil {
+		return
+	}
+	defer home.Close()
+	text, err := home.Read(plan.settledFile())
+	if err != nil {
+		return // it is asked again
+	}
+	for line := range strings.Lines(string(text)) {
+		plan.settled[strings.TrimSuffix(line, "\n")] = true
+	}
+}
+
+// saveSettled keeps it.
+func (plan *Plan) saveSettled() error {
+	if len(plan.settled) == 0 {
+		return nil
+	}
+	home, err := rooted.Open(plan.home)
+	if err != nil {
+		return err
+	}
+	defer home.Close()
+	text := strings.Join(slices.Sorted(maps.Keys(plan.settled)), "\n") + "\n"
+	if err := home.Write(plan.settledFile(), []byte(text), 0o644); err != nil {
+		return fmt.Errorf("noting what is left out: %w", err)
+	}
+	return nil
 }
 
 // carried are the edits that a side has in a file, on another rendering.

@@ -76,6 +76,7 @@ type Plan struct {
 	rebased map[string]bool  // files that are merged with another record than the one that lies there
 	brought merge.Tree       // files with what another branch edited in them
 	lost    []merge.Conflict // files that lack it
+	settled map[string]bool  // what of it is left out
 	file    diskFile         // the project file, where it changes with the renames
 	renamed []byte           // its new text
 	started time.Time
@@ -342,7 +343,7 @@ func (plan *Plan) Apply(ctx context.Context, store *apply.Store) (Summary, error
 		if err := store.Run(ctx, apply.KindWrite, changes, last); err != nil {
 			return Summary{}, err
 		}
-		if err := plan.markFresh(); err != nil {
+		if err := errors.Join(plan.markFresh(), plan.saveSettled()); err != nil {
 			return s, err
 		}
 	}

@@ -277,11 +277,15 @@ const headBytes = 4 << 10
 
 // ignored is what does not belong into version control: what a run has in the
 // folder while it is at work, and what was displaced on this machine.
-const ignored = "lock\njournal\njournal.tmp\ntx-*/\nhistory/\nfresh\n"
+const ignored = "lock\njournal\njournal.tmp\ntx-*/\nhistory/\nfresh\nsettled\n"
 
 // FreshFile is where the fingerprint of the last write lies, on this machine
 // only.
 const FreshFile = "fresh"
+
+// SettledFile is where it is noted which edits of other branches are left out, on this
+// machine only.
+const SettledFile = "settled"
 
 // baseSuffix keeps the recorded texts out of builds and editors' indexes.
 const baseSuffix = ".base"
