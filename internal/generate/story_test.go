@@ -1,6 +1,7 @@
 package generate
 
 import (
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -39,6 +40,52 @@ var story = []struct {
 		[2]string{"CREATE TABLE frame (id", "CREATE TABLE frame (wax INTEGER, id"}},
 	{replaceIn("store/hive.go", "{Name: \"frames\", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: \"1\", Most: \"40\",", "{Name: \"frames\", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: \"5\", Most: \"40\","),
 		[2]string{"size INTEGER, noise INTEGER)", "noise INTEGER)"}},
+}
+
+// filesOf are all files of a project that are not the ledger's.
+func filesOf(t *testing.T, root string) map[string]string {
+	t.Helper()
+	files := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			if err == nil && entry.Name() == ".widegate" {
+				return filepath.SkipDir
+			}
+			return err
+		}
+		text, err := os.ReadFile(at)
+		name, _ := filepath.Rel(root, at)
+		files[filepath.ToSlash(name)] = string(text)
+		return err
+	}))
+	return files
+}
+
+// notPast checks that no record has gone past a text that was not written: a file that
+// was as its record says is so still, and one that was edited has been brought along
+// where its record changed what it has.
+func notPast(t *testing.T, root string, before, records map[string]string) {
+	t.Helper()
+	after := filesOf(t, root)
+	base := filepath.Join(root, ".widegate", "base")
+	walked := 0
+	require.NoError(t, filepath.WalkDir(base, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		below, _ := filepath.Rel(base, at)
+		name := strings.TrimSuffix(filepath.ToSlash(below), ".base")
+		text, err := os.ReadFile(at)
+		require.NoError(t, err)
+		walked++
+		if was, known := records[name]; !known || before[name] == was {
+			require.Equal(t, string(text), after[name], "the record of %s has gone past it", name)
+		} else if was != string(text) {
+			require.NotEqual(t, before[name], after[name], "the record of %s moved, and the file did not", name)
+		}
+		return nil
+	}))
+	require.Greater(t, walked, 80)
 }
 
 func replaceIn(name, old, now string) func(*testing.T, string) {
@@ -96,15 +143,23 @@ func TestStory(t *testing.T) {
 	require.NoError(t, err)
 	p := newProject(t, ddl)
 	require.NoError(t, os.WriteFile(filepath.Join(p.Root, "go.mod"), []byte("module bees\n\ngo 1.26.0\n"), 0o644)) // of real versions
+	p.Code.Tests = true
 	write := func() *Plan {
+		before := filesOf(t, p.Root)
 		store, _, err := Open(p)
 		require.NoError(t, err)
 		defer store.Close()
 		plan, err := Make(t.Context(), p, Source(p), Options{})
 		require.NoError(t, err)
 		require.Empty(t, plan.Conflicts)
+		records := plan.ledger.Written()
+		was := map[string]string{}
+		for _, name := range records {
+			was[name] = string(plan.ledger.Base[name])
+		}
 		_, err = plan.Apply(t.Context(), store)
 		require.NoError(t, err)
+		notPast(t, p.Root, before, was)
 		return plan
 	}
 	write()

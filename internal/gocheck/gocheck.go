@@ -264,11 +264,12 @@ func buildOf(like build.Context, name, text string) (build.Context, bool) {
 	tags = tags[:min(len(tags), mostTags)]
 	for _, system := range append(append([]string{like.GOOS}, systems...), "linux", "windows", "darwin") {
 		for _, machine := range append([]string{like.GOARCH}, machines...) {
-			for set := range 1 << len(tags) {
+			for set := range 2 << len(tags) {
 				b := like
 				b.GOOS, b.GOARCH, b.BuildTags = system, machine, slices.Clone(like.BuildTags)
+				b.CgoEnabled = like.CgoEnabled != (set&1 != 0)
 				for i, tag := range tags {
-					if set&(1<<i) != 0 {
+					if set&(2<<i) != 0 {
 						b.BuildTags = append(b.BuildTags, tag)
 					}
 				}

@@ -198,20 +198,37 @@ func (c *comparison) enums(before, after *model.Model) {
 			c.add(catalog.Dropped, "enum", e.Name, "the type %s is gone", e.Name)
 			continue
 		}
-		for _, l := range e.Labels {
-			if !slices.Contains(now.Labels, l) {
-				c.add(catalog.Dropped, "constant", l.Name, "%s is gone", l.Name)
-			}
-		}
-		for _, l := range now.Labels {
-			if !slices.Contains(e.Labels, l) {
-				c.add(catalog.Added, "constant", l.Name, "%s is new", l.Name)
-			}
-		}
+		c.labels(e, now)
 	}
 	for _, e := range after.Enums {
 		if find(before, e.Name) == nil {
 			c.add(catalog.Added, "enum", e.Name, "the type %s is new", e.Name)
+		}
+	}
+}
+
+// labels compares the constants of an enum.
+func (c *comparison) labels(was, now *model.Enum) {
+	renamed := map[model.Label]bool{}
+	for _, l := range was.Labels {
+		if slices.Contains(now.Labels, l) {
+			continue
+		}
+		at := slices.IndexFunc(now.Labels, func(x model.Label) bool {
+			return slices.ContainsFunc(c.renames, func(r catalog.Rename) bool {
+				return r.Thing == catalog.RenamedLabel && r.From == l.Text && r.To == x.Text
+			})
+		})
+		if at < 0 {
+			c.add(catalog.Dropped, "constant", l.Name, "%s is gone", l.Name)
+			continue
+		}
+		renamed[now.Labels[at]] = true
+		c.add(catalog.Renamed, "constant", now.Labels[at].Name, "%s is called %s now", l.Name, now.Labels[at].Name)
+	}
+	for _, l := range now.Labels {
+		if !slices.Contains(was.Labels, l) && !renamed[l] {
+			c.add(catalog.Added, "constant", l.Name, "%s is new", l.Name)
 		}
 	}
 }

@@ -28,48 +28,29 @@ func Branches(ctx context.Context, name string, base, ours, theirs []byte, o *Op
 	}
 	settled := func(to Side) ([]byte, bool) {
 		var choices []Choice
+		again := r
 		for range 8 { // what is settled may uncover more
-			for _, c := range r.Conflicts {
+			for _, c := range again.Conflicts {
 				choices = append(choices, Choice{Place: c.Place(), Side: to})
 			}
-			again, text := side(choices)
-			if len(again.Conflicts) == 0 {
+			if again, text = side(choices); len(again.Conflicts) == 0 {
 				return text, true
 			}
-			if !again.canSettle() {
-				return nil, false
-			}
-			r.Conflicts = again.Conflicts
 		}
 		return nil, false
 	}
-	first := *r
 	mine, ok := settled(Mine)
-	*r = first
 	if ledger(name) {
 		if !ok {
 			mine = ours
 		}
 		return mine, &Result{Notices: r.Notices}
 	}
-	other := theirs
-	if ok {
-		other, ok = settled(New)
-		*r = first
-	}
-	if !ok {
+	other, also := settled(New)
+	if !ok || !also {
 		mine, other = ours, theirs
 	}
 	return marked(mine, other), r
-}
-
-func (r *Result) canSettle() bool {
-	for _, c := range r.Conflicts {
-		if !c.Settled() {
-			return false
-		}
-	}
-	return true
 }
 
 // ledger reports whether a file is one of the ledger.

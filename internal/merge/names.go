@@ -14,7 +14,7 @@ import (
 
 // namingKeys are the keys of a literal that name it, the best first; of two, both
 // together do.
-var namingKeys = [][]string{{"name"}, {"method", "path"}, {"method", "pattern"}, {"path"}, {"pattern"}, {"id"}, {"key"}, {"url"}}
+var namingKeys = [][]string{{"name"}, {"method", "path"}, {"method", "pattern"}, {"path"}, {"pattern"}, {"id"}, {"key"}, {"url"}, {"columns"}}
 
 // nameOf is the name that an element carries, or nothing.
 func (s *goSource) nameOf(x ast.Expr) string {

@@ -31,7 +31,7 @@ func align(b, x []*item) alignment {
 			if of.kind != it.kind {
 				return 0
 			}
-			return max(alike(words(of), words(it)), commentFree(of, it))
+			return max(alike(words(of), words(it)), commentFree(of, it), sameRegistration(of, it))
 		}) {
 			partner[from+p[0]] = fromX + p[1]
 		}
@@ -43,6 +43,17 @@ func align(b, x []*item) alignment {
 // commentFree is 1 for items that differ in their comments only.
 func commentFree(a, b *item) float64 {
 	if !a.comment() && a.bodySum() == b.bodySum() {
+		return 1
+	}
+	return 0
+}
+
+// sameRegistration is 1 for calls that register something with one thing under one
+// name.
+func sameRegistration(a, b *item) float64 {
+	with, under, ok := registration(a.bodySum())
+	other, name, also := registration(b.bodySum())
+	if ok && also && with == other && under == name {
 		return 1
 	}
 	return 0

@@ -44,7 +44,7 @@ func (g *merger) at(line int) {
 // said whose text is to stand there; it returns whose does.
 func (g *merger) refuse(class, format string, args ...any) Side {
 	c := Conflict{File: g.file, Decl: g.decl, Member: g.member(), Line: g.line, Class: class, Message: g.worded(format, args)}
-	if side, ok := g.options.kept(c.Place()); ok {
+	if side, ok := g.options.kept(c.Place()); ok && (c.Settled() || c.Breaks()) {
 		return side
 	}
 	if !slices.Contains(g.conflicts, c) {
