@@ -211,7 +211,7 @@ func TestBranches(t *testing.T) {
 	if _, err := exec.LookPath("git"); err != nil {
 		t.Skip("there is no git")
 	}
-	pairs := 12
+	pairs := 6
 	if thorough {
 		pairs = 300
 	}

@@ -20,7 +20,7 @@ import (
 // there after each step; a step that ends with an error changed nothing; and what was
 // not edited since is as it was before the write, or after it.
 func TestUndoWalks(t *testing.T) {
-	walks := 6
+	walks := 4
 	if thorough {
 		walks = 300
 	}

@@ -154,7 +154,7 @@ func (p *goMerge) admit(b, m, t map[string]string, changed []string) bool {
 			continue
 		}
 		if rendered, ok := t[path]; ok && text != rendered && !equalGo(text, rendered) {
-			if p.refuse("not-ours", "the file is there already and was not written by widegate; move it away, or keep it or take the new one by --keep") == New {
+			if p.refuse("not-ours", "%s", p.thereAlready()) == New {
 				m[path] = rendered
 				p.result[path] = &rendered
 			}
@@ -166,6 +166,14 @@ func (p *goMerge) admit(b, m, t map[string]string, changed []string) bool {
 		}
 	}
 	return len(p.conflicts) == before
+}
+
+// thereAlready says what is wrong with a file that has no base.
+func (g *merger) thereAlready() string {
+	if g.options.Branches {
+		return "both branches added the file, and it is not the same"
+	}
+	return "the file is there already and was not written by widegate; move it away, or keep it or take the new one by --keep"
 }
 
 // Markers returns the line of the first marker of a merge that was not finished, or 0.

@@ -74,7 +74,7 @@ func (s *goSource) code() string {
 // out parses, has the same code as if all had been laid out by gofmt, and loses no
 // comment.
 func TestOtherLayouts(t *testing.T) {
-	runs := 400
+	runs := 150
 	if n, err := strconv.Atoi(os.Getenv("WIDEGATE_PAIRS")); err == nil {
 		runs = n
 	}

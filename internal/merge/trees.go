@@ -355,7 +355,7 @@ func (g *merger) other(w *work, name string) {
 	case !inB && !inM && inT:
 		w.set(name, &t)
 	case !inB && inM && inT:
-		if m != t && g.refuse("not-ours", "the file is there already and was not written by widegate; move it away, or keep it or take the new one by --keep") == New {
+		if m != t && g.refuse("not-ours", "%s", g.thereAlready()) == New {
 			w.set(name, &t)
 		}
 	case inB && !inM && inT:
