@@ -8,7 +8,7 @@ export GOFLAGS := -trimpath
 
 SERVICE := examples/beekeeping/service
 
-.PHONY: build demo test check golden fuzz bench
+.PHONY: build demo test check golden fuzz soak bench
 
 build: ## one static binary, bin/widegate
 	go build -trimpath -ldflags="-s -w" -o bin/widegate ./cmd/widegate
@@ -32,6 +32,10 @@ bench: ## the generated store and service against the same by hand, as ratios
 golden: ## write the golden copy of the generated demo anew
 	go test ./internal/generate -run TestGoldenCopy -update
 	go test ./bench/store -run TestStoreIsTheGenerated -update
+
+soak: ## branches, undos and edits at random, at full length; takes an hour
+	WIDEGATE_LONG=1 go test -timeout 90m ./cmd/widegate -run 'TestBranches|TestUndoWalks|TestComposing|TestWaysOut' -v
+	WIDEGATE_PAIRS=3000 go test -timeout 30m ./internal/merge -run 'TestComposed|TestOtherLayouts' -v
 
 fuzz: ## every fuzz test for a while
 	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \
