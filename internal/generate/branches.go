@@ -213,9 +213,12 @@ func (plan *Plan) outrun(ctx context.Context, repository *project.Repository) {
 			continue
 		}
 		at := plan.ledger.BasePath(name)
-		for _, revision := range repository.Revisions(ctx, pastRevisions, name, at) {
-			texts, err := repository.Texts(ctx, revision, name, at)
-			if err != nil || !bytes.Equal(texts[name], mine) || texts[at] == nil || bytes.Equal(texts[at], record) {
+		past, err := repository.History(ctx, repository.Revisions(ctx, pastRevisions, name, at), name, at)
+		if err != nil {
+			continue // what cannot be read tells nothing
+		}
+		for _, texts := range past {
+			if !bytes.Equal(texts[name], mine) || texts[at] == nil || bytes.Equal(texts[at], record) {
 				continue
 			}
 			then := merge.Declared(merge.Tree{name: texts[at]})[folder]

@@ -420,13 +420,13 @@ func (plan *Plan) decision(name string) Decision {
 	case changes && mine == nil:
 		d.Action, d.Reason = New, "the schema gives it now"
 	case changes && edited && plan.sameSchema():
-		d.Action, d.Reason = Merged, "your edits, and what the project file or this version of widegate changes"
+		d.Action, d.Reason = Merged, "your edits, and what the project file, a merge or this version of widegate changes"
 	case changes && edited:
 		d.Action, d.Reason = Merged, "your edits, and what the schema changes"
 	case changes && plan.brought[name] != nil && bytes.Equal(now, plan.brought[name]):
 		d.Action, d.Reason = Merged, "your edits, and those of the other branch"
 	case changes && plan.sameSchema():
-		d.Action, d.Reason = Changed, "the project file, or this version of widegate, changes it"
+		d.Action, d.Reason = Changed, "the project file, a merge or this version of widegate changes it"
 	case changes:
 		d.Action, d.Reason = Changed, "the schema changes it"
 	case f.Starter && mine != nil:

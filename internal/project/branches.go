@@ -158,36 +158,67 @@ func (r *Repository) Revisions(ctx context.Context, most int, files ...string) [
 
 // Texts are files as they are in a revision; those that it has not are left out.
 func (r *Repository) Texts(ctx context.Context, revision string, files ...string) (map[string][]byte, error) {
+	list, err := r.History(ctx, []string{revision}, files...)
+	if err != nil {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+// History is files as they are in each of some revisions.
+func (r *Repository) History(ctx context.Context, revisions []string, files ...string) ([]map[string][]byte, error) {
 	var ask strings.Builder
-	for _, name := range files {
-		if strings.ContainsAny(name, "\n\r") {
-			return nil, fmt.Errorf("reading revision %s: %q is no name of a file here", revision, name)
+	for _, revision := range revisions {
+		for _, name := range files {
+			if strings.ContainsAny(name, "\n\r") {
+				return nil, fmt.Errorf("reading revision %s: %q is no name of a file here", revision, name)
+			}
+			fmt.Fprintf(&ask, "%s:./%s\n", revision, name)
 		}
-		fmt.Fprintf(&ask, "%s:./%s\n", revision, name)
 	}
 	out, err := r.git(ctx, strings.NewReader(ask.String()), "cat-file", "--batch")
 	if err != nil {
-		return nil, fmt.Errorf("reading revision %s: %w", revision, err)
+		return nil, fmt.Errorf("reading revisions: %w", err)
 	}
-	texts := map[string][]byte{}
 	in := bufio.NewReader(bytes.NewReader(out))
-	for _, name := range files {
-		head, err := in.ReadString('\n')
-		if err != nil {
-			return nil, fmt.Errorf("reading revision %s: %w", revision, err)
+	list := make([]map[string][]byte, len(revisions))
+	for i := range revisions {
+		list[i] = map[string][]byte{}
+		for _, name := range files {
+			text, err := nextBlob(in)
+			if err != nil {
+				return nil, fmt.Errorf("reading revision %s: %w", revisions[i], err)
+			}
+			if text != nil {
+				list[i][name] = text
+			}
 		}
-		var id, kind string
-		var size int
-		if n, _ := fmt.Sscanf(head, "%s %s %d", &id, &kind, &size); n < 3 || kind != "blob" {
-			continue
-		}
-		text := make([]byte, size+1)
-		if _, err := io.ReadFull(in, text); err != nil {
-			return nil, fmt.Errorf("reading revision %s: %w", revision, err)
-		}
-		texts[name] = text[:size]
 	}
-	return texts, nil
+	return list, nil
+}
+
+// nextBlob reads one answer of `git cat-file --batch`; nil stands for no file.
+func nextBlob(in *bufio.Reader) ([]byte, error) {
+	head, err := in.ReadString('\n')
+	if err != nil {
+		return nil, err
+	}
+	if strings.HasSuffix(head, " missing\n") || strings.HasSuffix(head, " ambiguous\n") {
+		return nil, nil
+	}
+	var id, kind string
+	var size int
+	if n, _ := fmt.Sscanf(head, "%s %s %d", &id, &kind, &size); n < 3 {
+		return nil, fmt.Errorf("%q is no answer of git", head)
+	}
+	text := make([]byte, size+1)
+	if _, err := io.ReadFull(in, text); err != nil {
+		return nil, err
+	}
+	if kind != "blob" {
+		return nil, nil
+	}
+	return text[:size], nil
 }
 
 // MergedFile is a pattern of files that a merge driver is for, and a file that fits.
