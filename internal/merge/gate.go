@@ -30,13 +30,13 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true
 		}
 	}
+	if len(changed) == 0 || w.rendered() {
+		return
+	}
 	for name := range w.t {
 		if _, there := w.m[name]; !there && strings.HasSuffix(name, ".go") {
 			changed[path.Dir(name)] = true // it is left out, and others may need it
 		}
-	}
-	if len(changed) == 0 || w.rendered() {
-		return
 	}
 	checker := gocheck.New(g.options.Module, g.options.Root)
 	if !g.options.alone {
