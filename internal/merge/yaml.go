@@ -3,6 +3,7 @@ package merge
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -10,6 +11,9 @@ import (
 // cutYAML makes the tree of a file of one document: block mappings and
 // sequences as lists of their entries, everything else as atoms.
 func cutYAML(text string) *node {
+	if strings.ContainsAny(text, "\r\u0085\u2028\u2029") || !utf8.ValidString(text) {
+		return nil // other line breaks than ours, by which places are counted
+	}
 	decoder := yaml.NewDecoder(strings.NewReader(text))
 	var doc, more yaml.Node
 	if err := decoder.Decode(&doc); err != nil || len(doc.Content) != 1 {
