@@ -5,9 +5,9 @@ import (
 	"strings"
 )
 
-// A name can move on: what was called total is called net_total, and something new is
-// called total. And a label can be one that a check lists, of a column whose type is no
-// enum. Neither shows by what is gone and what is new; a person must say it.
+// A name can move on: the column total becomes net_total, and a new column is called
+// total. A label can also belong to a check of a column whose type is not an enum.
+// Comparing the two schemas shows neither rename, so a person has to declare it.
 
 // movedOn are the renames that were given, of things whose old name is taken again or
 // whose new name was taken before, by something that moves on itself. They are in the
@@ -22,7 +22,7 @@ func (f *finder) movedOn(thing, in string, olds, nows []string) []Rename {
 	}
 	list = inOrder(list, olds)
 	if !slices.ContainsFunc(list, func(r Rename) bool { return slices.Contains(nows, r.From) || slices.Contains(olds, r.To) }) {
-		return nil // what is gone and new tells it
+		return nil // the usual comparison finds these
 	}
 	return list
 }

@@ -156,7 +156,7 @@ func (a *app) mergeBranches(ctx context.Context, flags mergeFlags, base, mine, t
 		fmt.Fprintf(a.err, "  %s\n", c)
 	}
 	fmt.Fprintln(a.err, "  next: choose between the markers in the file, or write what should stand there, and delete the markers")
-	return decisionError{fmt.Errorf("%s: %s must be decided on by you", flags.path, count(len(result.Conflicts), "place"))}
+	return decisionError{fmt.Errorf("%s: you must decide on %s", flags.path, count(len(result.Conflicts), "place"))}
 }
 
 func readVersions(files ...string) ([][]byte, error) {
