@@ -122,6 +122,7 @@ type Engine struct {
 	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
+	TakesDefault bool   // DEFAULT stands among the values of an INSERT
 	MaxDigits    int    // of a number before the point; 0 is no limit
 	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00

@@ -162,6 +162,7 @@ type Info struct {
 	index  map[string]int
 	create func() any
 	fields func(to []any, row any) []any
+	isNil  func(row any) bool
 	edges  []*edge // its relations
 	hooks  map[Event][]func(ctx context.Context, tx DB, row any) error
 	stamps stamps
@@ -170,6 +171,8 @@ type Info struct {
 
 // stamps are the columns that the runtime itself takes care of; -1 is none.
 type stamps struct{ created, updated, deleted, version int }
+
+var noStamps = stamps{-1, -1, -1, -1}
 
 // Describe prepares the description of a table for use.
 //
@@ -180,7 +183,11 @@ func Describe[E any](s Spec[E]) *Def[E] {
 		index:  make(map[string]int, len(s.Columns)),
 		create: func() any { return s.New() },
 		fields: func(to []any, row any) []any { return s.Fields(to, row.(E)) },
-		stamps: stamps{-1, -1, -1, -1},
+		isNil: func(row any) bool {
+			var none E
+			return row == any(none)
+		},
+		stamps: noStamps,
 	}
 	for i := range info.Columns {
 		info.add(i)
@@ -281,19 +288,19 @@ func (c *Column) Comparable() bool {
 
 // leftToDatabase reports whether an insert leaves the column out, so that the
 // database fills it: always where it computes it, and where the field is empty
-// and the database has something better. A constant default is not better than
-// a zero that the caller may have meant, unless zero is no value of the type.
+// and the database has a value for it.
 func (c *Column) leftToDatabase(f field) bool {
-	switch {
-	case c.Is(Generated):
-		return true
-	case !c.Is(Auto | HasDefault), !f.zero():
-		return false
-	case c.Is(Auto), c.Default == "", c.Is(Nullable):
+	return c.Is(Generated) || c.Is(Auto|HasDefault) && f.zero()
+}
+
+// emptyIsNone reports whether an empty field of the column is no value of its
+// type, so that it says nothing.
+func (c *Column) emptyIsNone() bool {
+	if c.Is(Auto | Nullable) {
 		return true
 	}
 	switch c.Type {
-	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeTimeOfDay, TypeInterval, TypeList, TypeRange, TypeRecord:
+	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeList, TypeRange, TypeRecord:
 		return true
 	}
 	return false

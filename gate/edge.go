@@ -328,9 +328,18 @@ func (e *edge) detach(child any) error {
 	return nil
 }
 
+// usable reports what makes a call on rows impossible.
+func (e *edge) usable(parent any, children []any) error {
+	doing := "relating rows of"
+	return errors.Join(e.parent().usable(doing, parent), e.link.child.usable(doing, children...))
+}
+
 // add stores that children belong to parent.
 func (e *edge) add(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if err := e.addOne(ctx, tx, parent, c); err != nil {
 				return err
@@ -344,6 +353,7 @@ func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
 	if e.link.join != nil {
 		return e.linkRows(ctx, tx, parent, child)
 	}
+	keep(tx, child)
 	if err := e.attach(parent, child); err != nil {
 		return err
 	}
@@ -352,7 +362,10 @@ func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
 
 // remove stores that children do not belong to parent any more.
 func (e *edge) remove(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if err := e.removeOne(ctx, tx, parent, c); err != nil {
 				return err
@@ -370,6 +383,7 @@ func (e *edge) removeOne(ctx context.Context, tx DB, parent, child any) error {
 	if !slices.Equal(from, keyOf(nil, e.link.child.fieldsOf(child), e.link.to)) {
 		return fmt.Errorf("taking a row of %s from its %s: it belongs to another", e.link.child.Name, e.parent().Name)
 	}
+	keep(tx, child)
 	if err := e.detach(child); err != nil {
 		return err
 	}
@@ -378,7 +392,10 @@ func (e *edge) removeOne(ctx context.Context, tx DB, parent, child any) error {
 
 // replace stores that children, and no others, belong to parent.
 func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		q := e.of(parent)
 		q.order, q.limit, q.with = nil, 0, nil
 		before, err := q.rows(ctx, tx)
@@ -406,14 +423,18 @@ func (t *Info) keyBytes(row any) []byte { return keyOf(nil, t.fieldsOf(row), t.K
 
 // insertUnder stores new children of parent.
 func (e *edge) insertUnder(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if e.link.join == nil {
+				keep(tx, c)
 				if err := e.attach(parent, c); err != nil {
 					return err
 				}
 			}
-			if err := e.link.child.insert(ctx, tx, c, nil); err != nil {
+			if err := e.link.child.insert(ctx, tx, c); err != nil {
 				return err
 			}
 			if e.link.join != nil {

@@ -199,7 +199,7 @@ func ReadMaybeValue[T any](ctx context.Context, db DB, q *SQL, field func(v *T) 
 // before the call, to give variables their first values.
 func ReadOut[T any](ctx context.Context, db DB, call *SQL, variables string, fields func(row *T, to []any) []any, set ...*SQL) (*T, error) {
 	var row *T
-	err := inTx(ctx, db, func(tx DB) (err error) {
+	err := together(ctx, db, func(tx DB) (err error) {
 		for _, statement := range append(set, call) {
 			if _, err := statement.Run(ctx, tx); err != nil {
 				return err

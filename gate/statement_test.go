@@ -177,11 +177,11 @@ func TestLeftToTheDatabase(t *testing.T) {
 		want   bool
 	}{
 		{Column{Type: TypeInt64, Flags: Auto}, &zero, true},
-		{Column{Type: TypeInt64, Flags: HasDefault, Default: "10"}, &zero, false},
+		{Column{Type: TypeInt64, Flags: HasDefault, Default: "10"}, &zero, true},
 		{Column{Type: TypeInt64, Flags: HasDefault}, &zero, true},
 		{Column{Type: TypeInt64}, &zero, false},
 		{Column{Type: TypeEnum, Flags: HasDefault, Default: "calm"}, &empty, true},
-		{Column{Type: TypeText, Flags: HasDefault, Default: "x"}, &empty, false},
+		{Column{Type: TypeText, Flags: HasDefault, Default: "x"}, &empty, true},
 		{Column{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &absent, true},
 		{Column{Type: TypeText, Flags: HasDefault | Nullable, Default: "x"}, &null, false},
 		{Column{Type: TypeText, Flags: Nullable}, &absent, false},

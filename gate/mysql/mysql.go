@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/url"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +27,7 @@ var Engine = &gate.Engine{
 	MaxArgs:      65535,
 	Quote:        '`',
 	DuplicateKey: true,
+	TakesDefault: true,
 	EnumsByPlace: true,
 	ZeroTimes:    true,
 	TimeLayout:   "2006-01-02 15:04:05.999999",
@@ -43,7 +45,7 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connecting to %s: %w", config.Addr, err)
 	}
-	db := sql.OpenDB(sqldb.Connector(connector))
+	db := sql.OpenDB(sqldb.Connector(connector, connectionID))
 	db.SetMaxOpenConns(20)
 	db.SetMaxIdleConns(20)
 	db.SetConnMaxIdleTime(5 * time.Minute)
@@ -58,7 +60,38 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 		own.Returns = true
 		engine = &own
 	}
-	return sqldb.New(db, sqldb.Config{Engine: engine, Translate: translate, Retryable: retryable}), nil
+	stop := func(id int64) { stopStatement(db, id) }
+	return sqldb.New(db, sqldb.Config{Engine: engine, Translate: translate, Retryable: retryable, RolledBack: rolledBack, Stop: stop}), nil
+}
+
+// connectionID asks a connection for its number at the server.
+func connectionID(ctx context.Context, c sqldriver.Conn) (int64, error) {
+	q, ok := c.(sqldriver.QueryerContext)
+	if !ok {
+		return 0, errors.New("the driver takes no queries")
+	}
+	rows, err := q.QueryContext(ctx, "SELECT connection_id()", nil)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	values := make([]sqldriver.Value, 1)
+	if err := rows.Next(values); err != nil {
+		return 0, err
+	}
+	var id int64
+	return id, gate.Assign(&id, values[0])
+}
+
+// stopWithin is how long the server may take to stop a statement.
+const stopWithin = 5 * time.Second
+
+// stopStatement ends a connection whose statement nobody waits for: the server
+// goes on with it otherwise. That it has ended by itself is no error.
+func stopStatement(db *sql.DB, id int64) {
+	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
+	defer cancel()
+	db.ExecContext(ctx, "KILL "+strconv.FormatInt(id, 10))
 }
 
 // ParseURL reads a URL whose scheme is mysql or mariadb. The parameter socket
@@ -121,6 +154,13 @@ const (
 func retryable(err error) bool {
 	var e *driver.MySQLError
 	return errors.As(err, &e) && (e.Number == errDeadlock || e.Number == errLockTimeout)
+}
+
+// rolledBack reports whether the server has ended the transaction. After a lock
+// that took too long it has only taken the statement back.
+func rolledBack(err error) bool {
+	var e *driver.MySQLError
+	return errors.As(err, &e) && e.Number == errDeadlock
 }
 
 func translate(err error) error {

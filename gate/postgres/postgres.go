@@ -34,11 +34,16 @@ var Engine = &gate.Engine{
 	ArrayArgs:    true,
 	NullsHigh:    true,
 	DoubleColons: true,
+	TakesDefault: true,
 }
 
 // maxConnections is how many there are at most, unless pool_max_conns in the URL
 // says otherwise.
 const maxConnections = 20
+
+// startup are the settings that a session begins with. Poolers that hand out
+// sessions take no others than these.
+var startup = map[string]string{"timezone": "UTC", "datestyle": "ISO"}
 
 // Open connects to the database that a postgres:// URL names. Sessions run in
 // UTC, and write times as ISO 8601 does.
@@ -47,8 +52,12 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the database URL: %w", err)
 	}
-	for name, value := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "intervalstyle": "iso_8601"} {
+	for name, value := range startup {
 		config.ConnConfig.RuntimeParams[name] = value
+	}
+	config.AfterConnect = func(ctx context.Context, c *pgx.Conn) error {
+		_, err := c.Exec(ctx, "SET intervalstyle = iso_8601")
+		return err
 	}
 	if !strings.Contains(address, "pool_max_conns") {
 		config.MaxConns = maxConnections
@@ -91,6 +100,14 @@ type conn struct{ run runner }
 func (c conn) Engine() *gate.Engine { return Engine }
 
 func (c conn) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	list, err := c.query(ctx, text, args)
+	if err != nil {
+		return nil, err
+	}
+	return list, nil
+}
+
+func (c conn) query(ctx context.Context, text string, args []any) (*rows, error) {
 	list, err := c.run.Query(ctx, text, append([]any{formats}, args...)...)
 	if err != nil {
 		return nil, translate(err)
@@ -214,42 +231,71 @@ func (d *database) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.D
 	if o.ReadOnly {
 		options.AccessMode = pgx.ReadOnly
 	}
-	return gate.Retry(ctx, o.Tries, retryable, func() error {
+	begin := func(ctx context.Context) (gate.Session, error) {
 		tx, err := d.pool.BeginTx(ctx, options)
-		return within(ctx, tx, err, do)
-	})
+		if err != nil {
+			return nil, translate(err)
+		}
+		return &transaction{conn: conn{inTx{tx}}, tx: tx}, nil
+	}
+	return gate.Transact(ctx, o.Tries, retryable, begin, do)
 }
 
-// within runs do in a transaction, or savepoint, that has begun.
-func within(ctx context.Context, tx pgx.Tx, err error, do func(tx gate.DB) error) error {
+// transaction is a connection with a transaction on it.
+type transaction struct {
+	conn
+	tx   pgx.Tx
+	open *rows // the result that is still being read; the driver takes one at a time
+}
+
+// RolledBack reports nothing: the server refuses what comes after an error.
+func (t *transaction) RolledBack(error) bool { return false }
+
+func (t *transaction) Commit(ctx context.Context) error {
+	t.closeOpen()
+	return translate(t.tx.Commit(ctx))
+}
+
+// Rollback ends the transaction whether or not its context is over. The pool
+// gives a connection up on which that does not work.
+func (t *transaction) Rollback() {
+	t.closeOpen()
+	t.tx.Rollback(context.Background())
+}
+
+func (t *transaction) closeOpen() {
+	if t.open != nil {
+		t.open.Close()
+	}
+}
+
+func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	t.spill()
+	list, err := t.conn.query(ctx, text, args)
 	if err != nil {
-		return fmt.Errorf("beginning a transaction: %w", translate(err))
+		return nil, err
 	}
-	// The context may be over by then, and the connection must be free again.
-	defer tx.Rollback(context.WithoutCancel(ctx))
-	if err := do(transaction{conn{inTx{tx}}}); err != nil {
-		return err
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return fmt.Errorf("committing: %w", translate(err))
-	}
-	return nil
+	t.open = list
+	return list, nil
 }
 
-type transaction struct{ conn }
+func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	t.spill()
+	return t.conn.Exec(ctx, text, args)
+}
 
-func (t transaction) Ping(context.Context) error { return nil }
-func (t transaction) Close() error               { return nil }
-func (t transaction) Transaction()               {}
+func (t *transaction) Import(ctx context.Context, schema, table string, columns []string, list iter.Seq[[]any]) (int64, error) {
+	t.spill()
+	return t.conn.Import(ctx, schema, table, columns, list)
+}
 
-// InTx runs do in a savepoint. Nothing is tried again: that is for the whole
-// transaction to do.
-func (t transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
-		return gate.ErrNestedOptions
+// spill reads what is left of an open result into memory, so that the
+// connection can take another statement.
+func (t *transaction) spill() {
+	if t.open != nil {
+		t.open.spill()
+		t.open = nil
 	}
-	tx, err := t.run.(inTx).Begin(ctx)
-	return within(ctx, tx, err, do)
 }
 
 // The codes of the server's errors that callers act on; see appendix A of the

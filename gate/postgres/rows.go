@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -24,36 +25,83 @@ var formats = pgx.QueryResultFormatsByOID{
 
 // rows reads the values as they came over the wire, straight into the fields.
 type rows struct {
-	list   pgx.Rows
-	decode []func(field any, raw []byte) error
+	list    pgx.Rows
+	decode  []func(field any, raw []byte) error
+	raw     [][]byte
+	spilled [][][]byte // rows that were read ahead
+	ended   bool       // nothing is left to be read from the list
 }
 
-func (r *rows) Next() bool { return r.list.Next() }
+func (r *rows) Next() bool {
+	if len(r.spilled) > 0 {
+		r.raw, r.spilled = r.spilled[0], r.spilled[1:]
+		return true
+	}
+	return !r.ended && r.advance()
+}
+
+// advance reads the next row from the driver.
+func (r *rows) advance() bool {
+	if !r.list.Next() {
+		return false
+	}
+	r.raw = r.list.RawValues()
+	return true
+}
+
+// spill reads the rows that are left into memory.
+func (r *rows) spill() {
+	if r.ended {
+		return
+	}
+	r.decoders()
+	current := cloneRaw(r.raw)
+	for r.advance() {
+		r.spilled = append(r.spilled, cloneRaw(r.raw))
+	}
+	r.raw, r.ended = current, true
+	r.list.Close()
+}
+
+func cloneRaw(raw [][]byte) [][]byte {
+	row := make([][]byte, len(raw))
+	for i, v := range raw {
+		row[i] = bytes.Clone(v)
+	}
+	return row
+}
+
 func (r *rows) Err() error { return translate(r.list.Err()) }
 
 func (r *rows) Close() error {
 	r.list.Close()
+	r.spilled, r.ended = nil, true
 	return nil
 }
 
-func (r *rows) Scan(fields []any) error {
-	if r.decode == nil {
-		for _, d := range r.list.FieldDescriptions() {
-			r.decode = append(r.decode, decoder(d.DataTypeOID, d.Format))
-		}
+// decoders prepares the reading of the columns.
+func (r *rows) decoders() {
+	if r.decode != nil {
+		return
 	}
-	raw := r.list.RawValues()
-	if len(raw) != len(fields) {
-		return fmt.Errorf("%d columns for %d values", len(raw), len(fields))
+	for _, d := range r.list.FieldDescriptions() {
+		r.decode = append(r.decode, decoder(d.DataTypeOID, d.Format))
+	}
+}
+
+func (r *rows) Scan(fields []any) error {
+	r.decoders()
+	if len(r.raw) != len(fields) {
+		return fmt.Errorf("%d columns for %d values", len(r.raw), len(fields))
 	}
 	for i, field := range fields {
-		if raw[i] == nil {
+		if r.raw[i] == nil {
 			if err := gate.SetNull(field); err != nil {
 				return columnError(i, err)
 			}
 			continue
 		}
-		if err := r.decode[i](field, raw[i]); err != nil {
+		if err := r.decode[i](field, r.raw[i]); err != nil {
 			return columnError(i, err)
 		}
 	}

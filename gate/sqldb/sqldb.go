@@ -6,13 +6,14 @@
 package sqldb
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"database/sql/driver"
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
+	"slices"
 	"time"
 
 	"widegate/gate"
@@ -25,29 +26,50 @@ type Config struct {
 	Translate func(error) error
 	// Retryable reports that a transaction may succeed when it is run again.
 	Retryable func(error) bool
+	// RolledBack reports that the database has ended the transaction with an
+	// error.
+	RolledBack func(error) bool
+	// Stop ends the statement that runs on a connection, given by the number
+	// that Connector was told to find out, whose caller has left.
+	Stop func(id int64)
 }
 
 // maxPrepared bounds the prepared statements of a connection; when there are as
 // many, all are closed, and those that are used come back.
 const maxPrepared = 256
 
-// Connector makes the connections of a pool such that they keep their prepared
-// statements. A pool that is given to New must be made by it.
-func Connector(c driver.Connector) driver.Connector { return connector{c} }
+// longText is the length of statements that are not kept: they hold values.
+const longText = 1 << 16
 
-type connector struct{ driver.Connector }
+// Connector makes the connections of a pool such that they keep their prepared
+// statements. A pool that is given to New must be made by it. id returns the
+// number by which Stop of Config finds a connection.
+func Connector(c driver.Connector, id func(ctx context.Context, c driver.Conn) (int64, error)) driver.Connector {
+	return connector{c, id}
+}
+
+type connector struct {
+	driver.Connector
+	id func(ctx context.Context, c driver.Conn) (int64, error)
+}
 
 func (c connector) Connect(ctx context.Context) (driver.Conn, error) {
 	raw, err := c.Connector.Connect(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return &session{Conn: raw, prepared: map[string]driver.Stmt{}}, nil
+	s := &session{Conn: raw, prepared: map[string]driver.Stmt{}}
+	if s.id, err = c.id(ctx, raw); err != nil {
+		raw.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // session is a connection with its prepared statements.
 type session struct {
 	driver.Conn
+	id       int64
 	prepared map[string]driver.Stmt
 }
 
@@ -102,11 +124,20 @@ func (s *session) statement(ctx context.Context, text string) (driver.Stmt, erro
 	if err != nil {
 		return nil, err
 	}
+	s.keep(text, stmt)
+	return stmt, nil
+}
+
+// keep keeps a statement for its next use.
+func (s *session) keep(text string, stmt driver.Stmt) {
+	if _, other := s.prepared[text]; other {
+		stmt.Close()
+		return
+	}
 	if len(s.prepared) >= maxPrepared {
 		s.forget()
 	}
 	s.prepared[text] = stmt
-	return stmt, nil
 }
 
 // query runs a statement, which belongs to its rows until they are closed:
@@ -130,16 +161,11 @@ func (s *session) query(ctx context.Context, text string, values []any, translat
 		stmt.Close()
 		return nil, err
 	}
-	return &rows{
-		ctx: ctx, list: list, translate: translate, values: make([]driver.Value, len(list.Columns())),
-		done: func() {
-			if _, other := s.prepared[text]; other {
-				stmt.Close()
-				return
-			}
-			s.prepared[text] = stmt
-		},
-	}, nil
+	done := func() { s.keep(text, stmt) }
+	if len(text) > longText {
+		done = func() { stmt.Close() }
+	}
+	return &rows{ctx: ctx, list: list, explain: translate, values: make([]driver.Value, len(list.Columns())), done: done}, nil
 }
 
 func (s *session) exec(ctx context.Context, text string, values []any) (driver.Result, error) {
@@ -161,7 +187,7 @@ func (s *session) exec(ctx context.Context, text string, values []any) (driver.R
 		return nil, errors.New("the driver's statements take no context")
 	}
 	result, err := e.ExecContext(ctx, args)
-	if err != nil {
+	if err != nil || len(text) > longText {
 		delete(s.prepared, text)
 		stmt.Close()
 	}
@@ -211,20 +237,25 @@ func (p *pool) onConn(ctx context.Context, do func(s *session) error) (*sql.Conn
 
 func (p *pool) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
 	var list *rows
+	var on *session
 	c, err := p.onConn(ctx, func(s *session) (err error) {
+		on = s
 		list, err = s.query(ctx, text, args, p.config.Translate)
 		return err
 	})
 	if err != nil {
-		return nil, p.config.Translate(err)
+		return nil, p.explain(ctx, on, err)
 	}
 	list.conn = c
+	list.explain = func(err error) error { return p.explain(ctx, on, err) }
 	return list, nil
 }
 
 func (p *pool) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
 	var result gate.Result
+	var on *session
 	c, err := p.onConn(ctx, func(s *session) error {
+		on = s
 		done, err := s.exec(ctx, text, args)
 		if err != nil {
 			return err
@@ -233,9 +264,21 @@ func (p *pool) Exec(ctx context.Context, text string, args []any) (gate.Result, 
 		return err
 	})
 	if err != nil {
-		return result, p.config.Translate(err)
+		return result, p.explain(ctx, on, err)
 	}
 	return result, c.Close()
+}
+
+// explain translates an error. Where the caller has left, the driver has closed
+// the connection, and the server must be told that nobody waits any more.
+func (p *pool) explain(ctx context.Context, s *session, err error) error {
+	if err == nil || ctx.Err() == nil {
+		return p.config.Translate(err)
+	}
+	if s != nil && !s.IsValid() {
+		go p.config.Stop(s.id)
+	}
+	return ctx.Err()
 }
 
 func resultOf(done driver.Result) (result gate.Result, err error) {
@@ -265,7 +308,8 @@ func named(args []any) ([]driver.NamedValue, error) {
 }
 
 func (p *pool) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	return gate.Retry(ctx, o.Tries, p.config.Retryable, func() error { return p.once(ctx, o, do) })
+	begin := func(ctx context.Context) (gate.Session, error) { return p.begin(ctx, o) }
+	return gate.Transact(ctx, o.Tries, p.config.Retryable, begin, do)
 }
 
 var isolations = map[gate.Isolation]sql.IsolationLevel{
@@ -274,112 +318,149 @@ var isolations = map[gate.Isolation]sql.IsolationLevel{
 	gate.Serializable:   sql.LevelSerializable,
 }
 
-func (p *pool) once(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	t := &transaction{config: p.config}
-	conn, err := p.onConn(ctx, func(s *session) (err error) {
+func (p *pool) begin(ctx context.Context, o gate.TxOptions) (gate.Session, error) {
+	t := &transaction{pool: p}
+	var err error
+	t.conn, err = p.onConn(ctx, func(s *session) (err error) {
 		t.session = s
 		t.tx, err = s.BeginTx(ctx, driver.TxOptions{Isolation: driver.IsolationLevel(isolations[o.Isolation]), ReadOnly: o.ReadOnly})
 		return err
 	})
 	if err != nil {
-		return fmt.Errorf("beginning a transaction: %w", p.config.Translate(err))
+		return nil, p.config.Translate(err)
 	}
-	defer conn.Close()
-	if err := do(t); err != nil {
-		return errors.Join(err, p.rollback(conn, t))
-	}
-	if err := ctx.Err(); err != nil {
-		return errors.Join(err, p.rollback(conn, t))
-	}
-	if err := t.tx.Commit(); err != nil {
-		return errors.Join(fmt.Errorf("committing: %w", p.config.Translate(err)), p.rollback(conn, t))
-	}
-	return nil
+	return t, nil
 }
 
-// rollback ends a transaction that failed. A connection on which that does not
-// work is given up, so that nobody goes on within it.
-func (p *pool) rollback(conn *sql.Conn, t *transaction) error {
-	if t.tx.Rollback() == nil {
-		return nil
-	}
-	if err := conn.Raw(func(any) error { return driver.ErrBadConn }); !errors.Is(err, driver.ErrBadConn) {
-		return err
-	}
-	return nil
-}
-
+// transaction is a connection with a transaction on it.
 type transaction struct {
-	config     Config
-	session    *session
-	tx         driver.Tx
-	savepoints int
+	pool    *pool
+	conn    *sql.Conn
+	session *session
+	tx      driver.Tx
+	open    *rows // the result that is still being read; the driver takes one at a time
 }
 
-func (t *transaction) Engine() *gate.Engine       { return t.config.Engine }
-func (t *transaction) Ping(context.Context) error { return nil }
-func (t *transaction) Close() error               { return nil }
-func (t *transaction) Transaction()               {}
+func (t *transaction) Engine() *gate.Engine { return t.pool.config.Engine }
+
+func (t *transaction) RolledBack(err error) bool { return t.pool.config.RolledBack(err) }
+
+func (t *transaction) Commit(ctx context.Context) error {
+	t.closeOpen()
+	if err := t.tx.Commit(); err != nil {
+		return t.pool.config.Translate(err)
+	}
+	t.conn.Close()
+	return nil
+}
+
+// Rollback gives a connection up on which it does not work, so that nobody goes
+// on within the transaction.
+func (t *transaction) Rollback() {
+	t.closeOpen()
+	if t.tx.Rollback() != nil {
+		t.conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+	t.conn.Close()
+}
+
+func (t *transaction) closeOpen() {
+	if t.open != nil {
+		t.open.Close()
+	}
+}
 
 func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
-	list, err := t.session.query(ctx, text, args, t.config.Translate)
-	if err != nil {
-		return nil, t.config.Translate(err)
+	if err := t.spill(); err != nil {
+		return nil, err
 	}
+	list, err := t.session.query(ctx, text, args, t.pool.config.Translate)
+	if err != nil {
+		return nil, t.pool.explain(ctx, t.session, err)
+	}
+	list.explain = func(err error) error { return t.pool.explain(ctx, t.session, err) }
+	t.open = list
 	return list, nil
 }
 
 func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
+	if err := t.spill(); err != nil {
+		return gate.Result{}, err
+	}
 	done, err := t.session.exec(ctx, text, args)
 	if err != nil {
-		return gate.Result{}, t.config.Translate(err)
+		return gate.Result{}, t.pool.explain(ctx, t.session, err)
 	}
 	return resultOf(done)
 }
 
-// InTx runs do in a savepoint. Nothing is tried again: that is for the whole
-// transaction to do.
-func (t *transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
-		return gate.ErrNestedOptions
+// spill reads what is left of an open result into memory, so that the
+// connection can take another statement.
+func (t *transaction) spill() error {
+	if t.open == nil {
+		return nil
 	}
-	t.savepoints++
-	name := "gate_" + strconv.Itoa(t.savepoints)
-	if _, err := t.Exec(ctx, "SAVEPOINT "+name, nil); err != nil {
-		return fmt.Errorf("setting a savepoint: %w", err)
-	}
-	if err := do(t); err != nil {
-		_, undo := t.Exec(context.WithoutCancel(ctx), "ROLLBACK TO SAVEPOINT "+name, nil)
-		return errors.Join(err, undo)
-	}
-	_, err := t.Exec(ctx, "RELEASE SAVEPOINT "+name, nil)
+	err := t.open.spill()
+	t.open = nil
 	return err
 }
 
 // rows reads a result from the driver.
 type rows struct {
-	ctx       context.Context
-	list      driver.Rows
-	translate func(error) error
-	done      func()
-	conn      *sql.Conn // to give back; nil in a transaction
-	values    []driver.Value
-	err       error
-	closed    bool
+	ctx     context.Context
+	list    driver.Rows
+	explain func(error) error
+	done    func()
+	conn    *sql.Conn // to give back; nil in a transaction
+	values  []driver.Value
+	spilled [][]driver.Value // rows that were read ahead
+	ended   bool             // nothing is left to be read from the list
+	err     error
+	closed  bool
 }
 
 func (r *rows) Next() bool {
-	if r.closed || r.err != nil {
+	if r.closed {
 		return false
 	}
+	if len(r.spilled) > 0 {
+		r.values, r.spilled = r.spilled[0], r.spilled[1:]
+		return true
+	}
+	return r.err == nil && !r.ended && r.advance()
+}
+
+// advance reads the next row from the driver.
+func (r *rows) advance() bool {
 	err := r.ctx.Err()
 	if err == nil {
 		err = r.list.Next(r.values)
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.err = r.translate(err)
+		r.err = r.explain(err)
 	}
 	return err == nil
+}
+
+// spill reads the rows that are left into memory.
+func (r *rows) spill() error {
+	if r.closed || r.ended {
+		return nil
+	}
+	current := r.values
+	for r.values = make([]driver.Value, len(current)); r.err == nil && r.advance(); {
+		row := slices.Clone(r.values)
+		for i, v := range row {
+			if b, ok := v.([]byte); ok {
+				row[i] = bytes.Clone(b)
+			}
+		}
+		r.spilled = append(r.spilled, row)
+	}
+	r.values, r.ended = current, true
+	err := r.list.Close()
+	r.done()
+	return r.explain(err)
 }
 
 func (r *rows) Err() error { return r.err }
@@ -389,12 +470,15 @@ func (r *rows) Close() error {
 		return nil
 	}
 	r.closed = true
-	err := r.list.Close()
-	r.done()
+	var err error
+	if !r.ended {
+		err = r.list.Close()
+		r.done()
+	}
 	if r.conn != nil {
 		err = errors.Join(err, r.conn.Close())
 	}
-	return r.translate(err)
+	return r.explain(err)
 }
 
 func (r *rows) Scan(fields []any) error {
