@@ -177,7 +177,7 @@ func (t *Info) batchOf(e *Engine, sent []int) string {
 
 // refersToItself reports whether rows of the table refer to others of it.
 func (t *Info) refersToItself() bool {
-	return slices.ContainsFunc(t.edges, func(e *edge) bool { return e.up && e.link.child.Name == t.Name && e.link.child.Schema == t.Schema })
+	return slices.ContainsFunc(t.edges, func(e *edge) bool { return e.link.up && e.link.child.Name == t.Name && e.link.child.Schema == t.Schema })
 }
 
 // insertFilled stores rows by one statement and fills them.
@@ -227,15 +227,10 @@ func (t *Info) rereadAll(ctx context.Context, tx DB, rows []any) error {
 		return nil
 	}
 	place := make(map[string]any, len(rows))
-	keys := make([][]any, len(rows))
-	for i, row := range rows {
+	for _, row := range rows {
 		place[string(t.keyBytes(row))] = row
-		fields := t.fieldsOf(row)
-		for _, k := range t.Keys {
-			keys[i] = append(keys[i], fields[k])
-		}
 	}
-	q := query{info: t, where: []expr{t.hasKeys(keys)}, deleted: true}
+	q := query{info: t, where: []expr{t.hasKeys(t.keysOf(rows))}, deleted: true}
 	stored, err := q.rows(ctx, tx)
 	if err != nil {
 		return err

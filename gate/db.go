@@ -118,6 +118,8 @@ type Engine struct {
 	LocksRows    bool   // SELECT takes FOR UPDATE
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
+	OwnUUIDs     bool   // UUIDs are a type, and not kept as texts
+	RowWord      string // before each row of a VALUES that stands in FROM
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
 	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text

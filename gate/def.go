@@ -41,14 +41,8 @@ const (
 	TypeRecord // a composite type of the database
 )
 
-// array reports whether a list of such values can be passed as one argument.
-func (t Type) array() bool {
-	switch t {
-	case TypeInt16, TypeInt32, TypeInt64, TypeText, TypeUUID:
-		return true
-	}
-	return false
-}
+// array reports whether a list of such values can be passed as numbers.
+func (t Type) array() bool { return t == TypeInt16 || t == TypeInt32 || t == TypeInt64 }
 
 // Flag says one thing about a column.
 type Flag uint16

@@ -57,8 +57,26 @@ func Minus[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, "
 // Times multiplies two values of a row.
 func Times[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, " * ", b) }
 
-// Over divides a by b, as the database divides values of their type.
-func Over[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, " / ", b) }
+// Over divides a by b. Whole numbers are divided without a fraction.
+func Over[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] {
+	var v V
+	switch any(v).(type) {
+	case int64, int32, int16, uint64:
+		return orderedExpr[E, V](wholeDivision{infix{operandIn(a), " / ", operandIn(b)}})
+	}
+	return calculate(a, " / ", b)
+}
+
+// wholeDivision divides whole numbers, for which MySQL has an operator of its
+// own.
+type wholeDivision struct{ infix }
+
+func (d wholeDivision) write(s *statement) {
+	if s.engine.DuplicateKey {
+		d.op = " DIV "
+	}
+	d.infix.write(s)
+}
 
 func calculate[E, V any](a Expr[E, V], op string, b Expr[E, V]) *OrderedExpr[E, V] {
 	return orderedExpr[E, V](infix{operandIn(a), op, operandIn(b)})

@@ -30,38 +30,40 @@ type visit struct {
 	Version   int64
 }
 
-var visitDef = gate.Describe(gate.Spec[*visit]{
-	Name: "visit",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "code", Type: gate.TypeText, Max: 60},
-		{Name: "score", Type: gate.TypeInt64, Flags: gate.Nullable, Least: "0"},
-		{Name: "cost", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2},
-		{Name: "least", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "0"},
-		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
-		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.CreatedAt},
-		{Name: "updated_at", Type: gate.TypeTimestampTZ, Flags: gate.UpdatedAt},
-		{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt},
-		{Name: "version", Type: gate.TypeInt64, Flags: gate.Version},
-	},
-	Uniques: []gate.Unique{{Name: "visit_code_key", Columns: []string{"code"}}},
-	New:     func() *visit { return new(visit) },
-	Fields: func(to []any, e *visit) []any {
-		return append(to, &e.ID, &e.Code, &e.Score, &e.Cost, &e.Least, &e.Facts, &e.CreatedAt, &e.UpdatedAt, &e.DeletedAt, &e.Version)
-	},
-})
+func describeVisits() *gate.Def[*visit] {
+	return gate.Describe(gate.Spec[*visit]{
+		Name: "visit",
+		Columns: []gate.Column{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
+			{Name: "code", Type: gate.TypeText, Max: 60},
+			{Name: "score", Type: gate.TypeInt64, Flags: gate.Nullable, Least: "0"},
+			{Name: "cost", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2},
+			{Name: "least", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "0"},
+			{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
+			{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.CreatedAt},
+			{Name: "updated_at", Type: gate.TypeTimestampTZ, Flags: gate.UpdatedAt},
+			{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt},
+			{Name: "version", Type: gate.TypeInt64, Flags: gate.Version},
+		},
+		Uniques: []gate.Unique{{Name: "visit_code_key", Columns: []string{"code"}}},
+		New:     func() *visit { return new(visit) },
+		Fields: func(to []any, e *visit) []any {
+			return append(to, &e.ID, &e.Code, &e.Score, &e.Cost, &e.Least, &e.Facts, &e.CreatedAt, &e.UpdatedAt, &e.DeletedAt, &e.Version)
+		},
+	})
+}
 
 // newVisits are the verbs of the table, without hooks of other tests.
 func newVisits() *visitTable {
-	def := *visitDef
+	def := describeVisits()
 	return &visitTable{
-		Table: gate.NewTable(&def, func(k *int64) []any { return []any{k} }),
-		ID:    gate.NewOrdered[int64](&def, "id"),
-		Code:  gate.NewText(&def, "code"),
-		Score: gate.NewOrdered[int64](&def, "score"),
-		Cost:  gate.NewOrdered[gate.Decimal](&def, "cost"),
-		Least: gate.NewOrdered[int64](&def, "least"),
-		Facts: gate.NewDocument(&def, "facts"),
+		Table: gate.NewTable(def, func(k *int64) []any { return []any{k} }),
+		ID:    gate.NewOrdered[int64](def, "id"),
+		Code:  gate.NewText(def, "code"),
+		Score: gate.NewOrdered[int64](def, "score"),
+		Cost:  gate.NewOrdered[gate.Decimal](def, "cost"),
+		Least: gate.NewOrdered[int64](def, "least"),
+		Facts: gate.NewDocument(def, "facts"),
 	}
 }
 
@@ -399,8 +401,30 @@ func TestTransactionOptions(t *testing.T) {
 			err = rows.Err()
 			rows.Close()
 		}
-		require.Error(t, err)
+		require.ErrorIs(t, err, gate.ErrTimeout)
 		assert.Less(t, time.Since(start), 4*time.Second)
+		err = gate.InTxWith(ctx, db, gate.TxOptions{StatementTimeout: 100 * time.Millisecond}, func(tx gate.DB) error {
+			rows, err := tx.Query(ctx, slow, nil)
+			if err != nil {
+				return err
+			}
+			defer rows.Close()
+			for rows.Next() {
+				continue
+			}
+			return rows.Err()
+		})
+		require.ErrorIs(t, err, gate.ErrTimeout)
+		running := map[string]string{
+			"postgres": "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND query LIKE '%pg_sleep(5)%' AND pid <> pg_backend_pid()",
+			"mysql":    "SELECT count(*) FROM information_schema.processlist WHERE info LIKE '%sleep(5)%' AND id <> connection_id()",
+		}[db.Engine().Name]
+		if running != "" {
+			require.Eventually(t, func() bool {
+				n, err := gate.ReadValue(ctx, db, gate.NewSQL(db).Text(running), func(v *int64) any { return v })
+				return err == nil && n == 0
+			}, 3*time.Second, 20*time.Millisecond, "and nothing of it runs on at the server")
+		}
 		_, err = visits.Count(ctx, db)
 		require.NoError(t, err, "and the database is fit for more")
 	})

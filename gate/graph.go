@@ -32,7 +32,7 @@ func (g *graph) insert(ctx context.Context, t *Info, row any) error {
 	g.stored[row] = false
 	g.way = append(g.way, t)
 	for _, e := range t.edges {
-		if !e.up {
+		if !e.link.up {
 			continue
 		}
 		for _, up := range e.get(row) {
@@ -50,7 +50,7 @@ func (g *graph) insert(ctx context.Context, t *Info, row any) error {
 	g.way = g.way[:len(g.way)-1]
 	g.stored[row] = true
 	for _, e := range t.edges {
-		if e.up {
+		if e.link.up {
 			continue
 		}
 		for _, down := range e.get(row) {

@@ -67,7 +67,7 @@ func TestSelects(t *testing.T) {
 	s := query.q.statement(likePostgres)
 	require.NoError(t, s.err)
 	assert.Equal(t, `SELECT t1."id", t1."na""me", t1."place"::text FROM "stock"."apiary" AS t1`+
-		` WHERE t1."na""me" LIKE $1 ESCAPE '!' AND (t1."id" = ANY($2) OR EXISTS (SELECT 1 FROM "box" AS t2 WHERE t2."apiary_id" = t1."id" AND t2."mood" = $3))`+
+		` WHERE t1."na""me" LIKE $1 ESCAPE '!' AND (t1."id" = ANY($2) OR EXISTS (SELECT 1 FROM "box" AS t2 WHERE t1."id" = t2."apiary_id" AND t2."mood" = $3))`+
 		` ORDER BY t1."na""me" DESC, t1."id" LIMIT 5 OFFSET 10`, s.String())
 	assert.Equal(t, []any{"%50!%!!!_%", []int64{1, 2, 3}, "calm"}, s.args)
 

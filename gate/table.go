@@ -194,7 +194,7 @@ func newFinding[E, K any](t *Info, parts func(*K) []any) finding[E, K] {
 		},
 		FindAll: func(ctx context.Context, db DB, keys ...K) ([]E, error) {
 			list := make([]E, 0, len(keys))
-			for part := range slices.Chunk(keys, chunk) {
+			for part := range slices.Chunk(keys, mostKeys) {
 				all := make([][]any, len(part))
 				for i := range part {
 					all[i] = parts(&part[i])
@@ -218,22 +218,6 @@ func (t *Info) hasKey(parts []any) []expr {
 		conds[i] = comparison{columnRef{t, t.Keys[i]}, " = ", fieldOf(p).arg()}
 	}
 	return conds
-}
-
-// hasKeys holds for the rows of keys.
-func (t *Info) hasKeys(keys [][]any) expr {
-	if len(t.Keys) == 1 {
-		values := make([]any, len(keys))
-		for i, parts := range keys {
-			values[i] = fieldOf(parts[0]).arg()
-		}
-		return inList{columnRef{t, t.Keys[0]}, values}
-	}
-	any := group{joiner: " OR "}
-	for _, parts := range keys {
-		any.conds = append(any.conds, group{" AND ", t.hasKey(parts)})
-	}
-	return any
 }
 
 // newAdding is compiled once, by which IsInsertAll knows its functions.

@@ -732,6 +732,8 @@ func operandElsewhere(x operand) bool {
 		return true
 	case infix:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
+	case wholeDivision:
+		return operandElsewhere(x.infix)
 	case coalesce:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
 	case function:

@@ -28,6 +28,7 @@ var Engine = &gate.Engine{
 	Quote:        '`',
 	DuplicateKey: true,
 	TakesDefault: true,
+	RowWord:      "ROW",
 	EnumsByPlace: true,
 	ZeroTimes:    true,
 	TimeLayout:   "2006-01-02 15:04:05.999999",
@@ -57,7 +58,7 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 	engine := Engine
 	if strings.Contains(version, "MariaDB") {
 		own := *Engine
-		own.Returns = true
+		own.Returns, own.RowWord = true, ""
 		engine = &own
 	}
 	stop := func(id int64) { stopStatement(db, id) }

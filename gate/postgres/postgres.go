@@ -32,6 +32,7 @@ var Engine = &gate.Engine{
 	LocksRows:    true,
 	MaxArgs:      65535,
 	ArrayArgs:    true,
+	OwnUUIDs:     true,
 	NullsHigh:    true,
 	DoubleColons: true,
 	TakesDefault: true,
