@@ -2,7 +2,6 @@ package preview
 
 import (
 	"net/http"
-	"slices"
 	"strings"
 
 	"widegate/gate"
@@ -146,12 +145,12 @@ func (c *calls) read(r *http.Request, e *model.Exposed) ([]given, error) {
 	return values, args.Problem()
 }
 
-// statement puts a statement together, without the lines whose arguments are left
+// statement puts a statement together, without the parts whose arguments are left
 // out.
 func statement(db gate.DB, e *model.Exposed, pieces []sqlquery.Piece, values []given) *gate.SQL {
 	q := gate.NewSQL(db)
 	for _, p := range pieces {
-		if slices.ContainsFunc(p.When, func(i int) bool { return !values[i].present(e.Args[i]) }) {
+		if !p.When.Holds(func(i int) bool { return values[i].present(e.Args[i]) }) {
 			continue
 		}
 		if p.Arg < 0 {

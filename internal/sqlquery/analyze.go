@@ -47,7 +47,16 @@ func (q *Query) Analyze(ctx context.Context, c *catalog.Catalog, engine Describe
 	}
 	found, err := q.describe(ctx, c, engine)
 	if err != nil {
+		if _, other := q.describeVariant(ctx, c.Engine, engine, variant{unordered: true}); other == nil {
+			return q.checkOrders(ctx, a, engine)
+		}
 		return a.explain(err)
+	}
+	if err := q.checkOrders(ctx, a, engine); err != nil {
+		return err
+	}
+	if err := q.checkVariants(ctx, a, found, engine); err != nil {
+		return err
 	}
 	if err := q.setArgs(a, found); err != nil {
 		return err
@@ -61,66 +70,159 @@ func (q *Query) describe(ctx context.Context, c *catalog.Catalog, engine Describ
 	if engine == nil {
 		return nil, nil
 	}
-	text := q.placeholders(c.Engine)
-	types, columns, at, err := engine.Describe(ctx, text, q.bindings(c.Engine), q.Shape != Count && q.Shape != Nothing)
+	return q.describeVariant(ctx, c.Engine, engine, variant{})
+}
+
+// variant is one of the statements that a query can be.
+type variant struct {
+	absent []int       // optional arguments that are left out
+	keys   map[int]int // of orders, by argument: the key that is chosen; 0 is the first
+	// unordered orders by the first output, whatever keys there are.
+	unordered bool
+}
+
+func (q *Query) describeVariant(ctx context.Context, engineName string, engine Describer, v variant) (*described, error) {
+	text, args := q.variantText(engineName, v)
+	types, columns, at, err := engine.Describe(ctx, text, args, q.Shape != Count && q.Shape != Nothing)
 	if err != nil {
 		return nil, &placeError{at, err}
 	}
 	return &described{types, columns}, nil
 }
 
-// bindings is how many values the described text takes.
-func (q *Query) bindings(engine string) int {
-	if engine == catalog.Postgres {
-		return len(q.Args) - len(q.orders())
-	}
-	n := 0
+// variantText is the text of a variant with the engine's placeholders for its
+// arguments, and how many values it takes. What drops out is blank.
+func (q *Query) variantText(engine string, v variant) (text string, args int) {
+	given := func(arg int) bool { return !slices.Contains(v.absent, arg) }
+	numbers := map[int]int{}
+	var b strings.Builder
+	from := 0
 	for _, p := range q.places {
-		if q.Args[p.arg].Keys == nil {
-			n++
+		b.WriteString(q.blanked(from, p.from, given))
+		from = p.to
+		if !whenAt(q.spans, p.from).Holds(given) {
+			b.WriteString(strings.Repeat(" ", p.to-p.from))
+			continue
 		}
+		mark := "?"
+		switch keys := q.Args[p.arg].Keys; {
+		case keys != nil:
+			mark = keys[v.keys[p.arg]].SQL
+			if v.unordered {
+				mark = "1"
+			}
+		case engine == catalog.Postgres:
+			if numbers[p.arg] == 0 {
+				numbers[p.arg] = len(numbers) + 1
+				args++
+			}
+			mark = "$" + strconv.Itoa(numbers[p.arg])
+		default:
+			args++
+		}
+		b.WriteString(mark + strings.Repeat(" ", max(0, p.to-p.from-len(mark))))
 	}
-	return n
+	b.WriteString(q.blanked(from, len(q.text), given))
+	return b.String(), args
 }
 
-func (q *Query) orders() []int {
-	var list []int
-	for i, a := range q.Args {
-		if a.Keys != nil {
-			list = append(list, i)
+// blanked is a stretch of the text with blanks for what drops out.
+func (q *Query) blanked(from, to int, given func(arg int) bool) string {
+	text := []byte(q.text[from:to])
+	for i := range text {
+		if !whenAt(q.spans, from+i).Holds(given) && text[i] != '\n' {
+			text[i] = ' '
 		}
+	}
+	return string(text)
+}
+
+// checkOrders has the engine look at every key of every order.
+func (q *Query) checkOrders(ctx context.Context, a *analysis, engine Describer) error {
+	if engine == nil {
+		return nil
+	}
+	for i, arg := range q.Args {
+		for n, key := range arg.Keys {
+			if _, err := q.describeVariant(ctx, a.catalog.Engine, engine, variant{keys: map[int]int{i: n}}); err != nil {
+				message, next := a.said(err)
+				return q.file.fault(key.at, next, "query %s: the key %s of the order %s: %s", q.Name, key.Name, arg.Name, message)
+			}
+		}
+	}
+	return nil
+}
+
+// mostVariants is how many variants of a query the engine looks at, one for each
+// set of arguments that are left out. Of a query that has more, it sees the one
+// without any, and those in which one is left out or given.
+const mostVariants = 64
+
+func (q *Query) variants() [][]int {
+	var optional []int
+	for i, a := range q.Args {
+		if a.Optional {
+			optional = append(optional, i)
+		}
+	}
+	if n := len(optional); n == 0 {
+		return nil
+	} else if 1<<n <= mostVariants {
+		var list [][]int
+		for set := 1; set < 1<<n; set++ {
+			var absent []int
+			for i, arg := range optional {
+				if set&(1<<i) != 0 {
+					absent = append(absent, arg)
+				}
+			}
+			list = append(list, absent)
+		}
+		return list
+	}
+	list := [][]int{optional}
+	for i, arg := range optional {
+		list = append(list, []int{arg}, slices.Delete(slices.Clone(optional), i, i+1))
 	}
 	return list
 }
 
-// number is the place of an argument among those that are bound, from 1.
-func (q *Query) number(arg int) int {
-	n := 1
-	for i := range arg {
-		if q.Args[i].Keys == nil {
-			n++
+// checkVariants has the engine look at the query without arguments that may be
+// left out.
+func (q *Query) checkVariants(ctx context.Context, a *analysis, whole *described, engine Describer) error {
+	if engine == nil {
+		return nil
+	}
+	for _, absent := range q.variants() {
+		var names []string
+		for _, arg := range absent {
+			names = append(names, q.Args[arg].Name)
+		}
+		without := strings.Join(names, " and ")
+		at := q.Args[absent[0]].at
+		found, err := q.describeVariant(ctx, a.catalog.Engine, engine, variant{absent: absent})
+		if err != nil {
+			message, _ := a.said(err)
+			return q.file.fault(at, "keep what the statement needs without it, put more lines between -- gate if and -- gate end, or take the ? away",
+				"query %s cannot do without %s: %s", q.Name, without, message)
+		}
+		if len(found.columns) != len(whole.columns) {
+			return q.file.fault(at, "let what it gives depend on no argument", "query %s gives %d columns without %s, and %d with it", q.Name, len(found.columns), without, len(whole.columns))
 		}
 	}
-	return n
+	return nil
 }
 
-// placeholders is the text with the engine's placeholders for arguments.
-func (q *Query) placeholders(engine string) string {
-	var b strings.Builder
-	from := 0
+// number is the place of an argument among those that are bound, from 1: in the
+// order in which they stand in the text.
+func (q *Query) number(arg int) int {
+	var seen []int
 	for _, p := range q.places {
-		b.WriteString(q.text[from:p.from])
-		mark := "?"
-		switch keys := q.Args[p.arg].Keys; {
-		case keys != nil:
-			mark = keys[0].SQL
-		case engine == catalog.Postgres:
-			mark = "$" + strconv.Itoa(q.number(p.arg))
+		if q.Args[p.arg].Keys == nil && !slices.Contains(seen, p.arg) {
+			seen = append(seen, p.arg)
 		}
-		b.WriteString(mark + strings.Repeat(" ", max(0, p.to-p.from-len(mark))))
-		from = p.to
 	}
-	return b.String() + q.text[from:]
+	return slices.Index(seen, arg) + 1
 }
 
 // setArgs chooses the type of each argument: the one that the header names,
@@ -188,7 +290,11 @@ func (q *Query) setResult(a *analysis, d *described) error {
 		}
 		names[strings.ToLower(r.Column.Name)] = true
 		if r.Column.Type.Kind == "" || r.Column.Type.Kind == catalog.Other && r.Column.Declared == "" {
-			return q.fault(r.from, "give it one by CAST, or write once with a database at hand", "the type of %s cannot be told", r.Column.Name)
+			next := "give it one by CAST"
+			if d == nil {
+				next += ", or write once with a database at hand"
+			}
+			return q.fault(r.from, next, "the type of %s cannot be told", r.Column.Name)
 		}
 	}
 	q.Result = a.outputs
@@ -364,10 +470,8 @@ func either(a, b []Result) []Result {
 			a[i].Outer = a[i].Outer || b[i].Outer
 			continue
 		}
-		a[i].Column.Nullable = a[i].Column.Nullable || b[i].Column.Nullable
-		if a[i].Column.Type.Kind == "" {
-			a[i].Column.Type, a[i].Column.Declared = b[i].Column.Type, b[i].Column.Declared
-		}
+		both := widest([]catalog.Column{a[i].Column, b[i].Column})
+		a[i].Column.Nullable, a[i].Column.Type, a[i].Column.Declared = both.Nullable, both.Type, both.Declared
 	}
 	return a
 }
@@ -447,10 +551,10 @@ func (a *analysis) readSelect(tokens []script.Token, s *scope) []Result {
 		switch {
 		case t.Is("FROM") && from == len(tokens) && !(i > 0 && tokens[i-1].Is("DISTINCT") && i > 1 && isOneOf(tokens[i-2], []string{"IS", "NOT"})):
 			from = i
-		case t.Is("GROUP"):
+		case t.Is("GROUP") && !(i > 0 && tokens[i-1].Is("WITHIN")):
 			s.grouped = true
 		}
-		if i > 0 && end == len(tokens) && isOneOf(t, clauses) && !t.Is("ON") && !t.Is("SET") {
+		if i > 0 && end == len(tokens) && isOneOf(t, clauses) && !t.Is("ON") && !t.Is("SET") && !tokens[i-1].Is("WITHIN") {
 			end = i
 		}
 		return true
@@ -900,7 +1004,7 @@ func columnIn(sources []source, alias, name string) (catalog.Column, bool) {
 // explain adds to an engine's error where it is, and the nearest known name.
 func (a *analysis) explain(err error) error {
 	q := a.query
-	message := err.Error()
+	message, next := a.said(err)
 	at := -1
 	var placed *placeError
 	if errors.As(err, &placed) {
@@ -915,8 +1019,14 @@ func (a *analysis) explain(err error) error {
 			}
 		}
 	}
-	next := "mend the query, or the schema"
-	if name != "" {
+	return q.fault(max(at, 0), next, "%s", message)
+}
+
+// said is an engine's error, and what to do about it.
+func (a *analysis) said(err error) (message, next string) {
+	message = err.Error()
+	next = "mend the query, or the schema"
+	if name := namedIn(message); name != "" {
 		names := a.columnNames()
 		switch near := project.Nearest(strings.ToLower(name), names); {
 		case near != "":
@@ -925,7 +1035,7 @@ func (a *analysis) explain(err error) error {
 			next = "the columns here are " + strings.Join(names, ", ")
 		}
 	}
-	return q.fault(max(at, 0), next, "%s", message)
+	return message, next
 }
 
 var (

@@ -58,6 +58,7 @@ type Query struct {
 	text   string
 	tokens []script.Token
 	places []place
+	spans  []span // that drop out
 }
 
 // changing are words of statements that change something.
@@ -83,7 +84,7 @@ func (q *Query) Reads() bool {
 type Arg struct {
 	Name     string
 	Declared string // the type that the header gives; empty where it gives none
-	Optional bool   // lines with it drop out where it is absent
+	Optional bool   // what depends on it drops out where it is absent
 	List     bool   // it stands in IN (:name)
 	Nullable bool   // null can be passed
 	Keys     []Key  // of an order; then there is no type
@@ -93,14 +94,17 @@ type Arg struct {
 }
 
 // Key is one of the orders that a caller can choose.
-type Key struct{ Name, SQL string }
+type Key struct {
+	Name, SQL string
+	at        int // in the file
+}
 
 // Piece is a part of a query's text.
 type Piece struct {
 	Text string
-	Arg  int   // the argument that stands here; -1 is text
-	Not  bool  // of a list: it stands in NOT IN
-	When []int // optional arguments without which the piece drops out
+	Arg  int      // the argument that stands here; -1 is text
+	Not  bool     // of a list: it stands in NOT IN
+	When Presence // the optional arguments for which the piece stands there
 }
 
 // Result is one column of the rows, or all columns of a table.
@@ -208,6 +212,14 @@ func parseHeader(f File, at int, line string) (*Query, error) {
 			return nil, f.fault(place, "take one away", "query %s: the argument %s is there twice", q.Name, arg.Name)
 		}
 		arg.at = place
+		after := 0
+		for i := range arg.Keys {
+			k := &arg.Keys[i]
+			after = strings.Index(text[after:], k.Name) + after
+			if k.at = place + after; k.SQL != k.Name {
+				k.at += strings.Index(text[after:], k.SQL)
+			}
+		}
 		q.Args = append(q.Args, arg)
 	}
 	return q, nil
@@ -239,7 +251,7 @@ func parseArg(text string) (a Arg, fault string) {
 		if !argRE.MatchString(name) || strings.ContainsAny(name, " ?") {
 			return a, fmt.Sprintf("%q is no key of an order; write name, or name = expression", part)
 		}
-		a.Keys = append(a.Keys, Key{name, strings.TrimSpace(text)})
+		a.Keys = append(a.Keys, Key{Name: name, SQL: strings.TrimSpace(text)})
 	}
 	if len(a.Keys) == 0 {
 		return a, fmt.Sprintf("the order %s has no keys", a.Name)
@@ -279,6 +291,9 @@ func (q *Query) split(d script.Dialect) error {
 	if err := q.findPlaces(d); err != nil {
 		return err
 	}
+	if q.Shape == Count && q.Reads() {
+		return q.file.fault(q.body, "let it give rows, or a row with count(*) in it", "query %s: count is how many rows a statement changed, and this one only reads", q.Name)
+	}
 	return q.cut()
 }
 
@@ -310,9 +325,6 @@ func (q *Query) findPlaces(d script.Dialect) error {
 		used[arg] = true
 		q.places = append(q.places, place{arg, t.From, name.To, i})
 		if q.listAt(i) {
-			if q.tokens[i-2].Line != q.tokens[i+2].Line {
-				return q.fault(t.From, "write IN (:"+name.Text+") on one line", "the list %s is torn apart", name.Text)
-			}
 			q.Args[arg].List = true
 		}
 	}
@@ -361,85 +373,54 @@ func (q *Query) listAt(i int) bool {
 	return i >= 2 && q.tokens[i-1].Sign("(") && q.tokens[i-2].Is("IN") && i+2 < len(q.tokens) && q.tokens[i+2].Sign(")")
 }
 
-// cut makes pieces of the text: at arguments, and at lines that drop out.
+// cut makes pieces of the text: at arguments, and at parts that drop out.
 func (q *Query) cut() error {
+	spans, err := q.findOptional()
+	if err != nil {
+		return err
+	}
+	q.spans = spans
 	q.Pieces = nil
-	next := 0
-	var block []int
-	for at := 0; at < len(q.text); {
-		end := len(q.text)
-		if n := strings.IndexByte(q.text[at:], '\n'); n >= 0 {
-			end = at + n + 1
-		}
-		line := q.text[at:end]
-		if m := inside.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
-			var err error
-			if block, err = q.block(at, m, block); err != nil {
-				return err
+	at := 0
+	for _, p := range q.places {
+		from, to := p.from, p.to
+		piece := Piece{Arg: p.arg, When: whenAt(spans, p.from)}
+		if q.Args[p.arg].List && q.listAt(p.token) {
+			from, to = q.tokens[p.token-2].From, q.tokens[p.token+2].To
+			if piece.Not = p.token >= 3 && q.tokens[p.token-3].Is("NOT"); piece.Not {
+				from = q.tokens[p.token-3].From
 			}
-			at = end
-			continue
 		}
-		next = q.cutLine(at, end, next, block)
-		at = end
+		q.cutText(at, from)
+		if len(piece.When) > 0 || piece.When == nil {
+			q.Pieces = append(q.Pieces, piece)
+		}
+		at = to
 	}
-	if len(block) > 0 {
-		return q.fault(len(q.text), "end it by a line: -- gate end", "the part that depends on %s has no end", q.Args[block[len(block)-1]].Name)
-	}
+	q.cutText(at, len(q.text))
 	return nil
 }
 
-func (q *Query) block(at int, m []string, block []int) ([]int, error) {
-	if m[2] == "" {
-		if len(block) == 0 {
-			return nil, q.fault(at, "begin it by a line: -- gate if name", "here ends a part that did not begin")
-		}
-		return block[:len(block)-1], nil
-	}
-	arg := slices.IndexFunc(q.Args, func(a Arg) bool { return a.Name == m[2] && a.Optional })
-	if arg < 0 {
-		return nil, q.fault(at, "mark it by a ? in the line that heads the query", "there is no argument %s that may be left out", m[2])
-	}
-	return append(slices.Clip(block), arg), nil
-}
-
-// cutLine adds the pieces of one line; next is the first place in it.
-func (q *Query) cutLine(from, end, next int, block []int) int {
-	var when []int
-	when = append(when, block...)
-	last := next
-	for ; last < len(q.places) && q.places[last].from < end; last++ {
-		if arg := q.places[last].arg; q.Args[arg].Optional && !slices.Contains(when, arg) {
-			when = append(when, arg)
-		}
-	}
-	add := func(p Piece) {
-		p.When = when
-		if n := len(q.Pieces); p.Arg < 0 && n > 0 && q.Pieces[n-1].Arg < 0 && slices.Equal(q.Pieces[n-1].When, when) {
-			q.Pieces[n-1].Text += p.Text
-			return
-		}
-		if p.Arg >= 0 || p.Text != "" {
-			q.Pieces = append(q.Pieces, p)
-		}
-	}
-	for ; next < last; next++ {
-		p := q.places[next]
-		text, cutTo := q.text[from:p.from], p.to
-		piece := Piece{Arg: p.arg}
-		if q.Args[p.arg].List && q.listAt(p.token) {
-			in := q.tokens[p.token-2]
-			piece.Not = p.token >= 3 && q.tokens[p.token-3].Is("NOT")
-			start := in.From
-			if piece.Not {
-				start = q.tokens[p.token-3].From
+// cutText adds the pieces of text without arguments.
+func (q *Query) cutText(from, to int) {
+	for from < to {
+		when := whenAt(q.spans, from)
+		end := to
+		for _, s := range q.spans {
+			for _, edge := range []int{s.from, s.to} {
+				if edge > from && edge < end {
+					end = edge
+				}
 			}
-			text, cutTo = q.text[from:max(start, from)], q.tokens[p.token+2].To
 		}
-		add(Piece{Text: text, Arg: -1})
-		add(piece)
-		from = cutTo
+		n := len(q.Pieces)
+		switch {
+		case when != nil && len(when) == 0: // a line that is no SQL
+		case n > 0 && q.Pieces[n-1].Arg < 0 && q.Pieces[n-1].When.equal(when) && (q.Pieces[n-1].When == nil) == (when == nil):
+			q.Pieces[n-1].Text += q.text[from:end]
+		default:
+			q.Pieces = append(q.Pieces, Piece{Text: q.text[from:end], Arg: -1, When: when})
+		}
+		from = end
 	}
-	add(Piece{Text: q.text[from:max(from, end)], Arg: -1})
-	return last
 }

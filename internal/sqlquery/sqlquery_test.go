@@ -183,15 +183,17 @@ func TestWhatIsWrongHasAPlace(t *testing.T) {
 			{"-- gate A() -> rows\nselect count(*) from hive group by name, id having 1", "this value has no name: count(*)", "AS"},
 			{"-- gate A() -> rows\nselect id, frames as id from hive", "two columns are called id", "rename"},
 			{"-- gate A() -> rows\ndelete from hive", "it gives no rows", "RETURNING"},
-			{"-- gate A(x) -> rows\nselect id from hive where random() = :x", "q.sql:1:11: query A: the type of x cannot be told", "x date"},
-			{"-- gate A(x quux) -> rows\nselect id from hive where random() = :x", `there is no type "quux"`, "use int"},
+			{"-- gate A(x) -> rows\nselect id from hive where json_extract(name, '$.a') = :x", "q.sql:1:11: query A: the type of x cannot be told", "x date"},
+			{"-- gate A(x quux) -> rows\nselect id from hive where json_extract(name, '$.a') = :x", `there is no type "quux"`, "use int"},
 			{"-- gate A(o order()) -> rows\nselect id from hive order by :o", "the order o has no keys", ""},
 			{"-- gate A(o? order(id)) -> rows\nselect id from hive order by :o", "needs no ?", ""},
 			{"-- gate A(n?) -> rows\nselect id from hive\n-- gate if n\nwhere name = :n", "has no end", "-- gate end"},
 			{"-- gate A(n) -> rows\nselect id from hive\n-- gate if n\nwhere name = :n\n-- gate end", "there is no argument n that may be left out", "?"},
 			{"-- gate A() -> rows\nselect 1 as x\n-- gate end", "here ends a part that did not begin", ""},
-			{"-- gate A(ids) -> rows\nselect id from hive where id in (\n:ids)", "the list ids is torn apart", "one line"},
 			{"-- gate A() -> rows\nselect id frm hive", "q.sql:2:", ""},
+			{"-- gate A(o order(id, weight = wieght_kg desc)) -> rows\nselect id from hive order by :o", "q.sql:1:32: query A: the key weight of the order o: no such column: wieght_kg", "did you mean weight_kg?"},
+			{"-- gate A(o order(idd)) -> rows\nselect id from hive order by :o", "q.sql:1:19: query A: the key idd of the order o", ""},
+			{"-- gate A(n?) -> rows\nselect id from hive order by id\n-- gate if n\nlimit :n\n-- gate end\noffset 3", "q.sql:1:11: query A cannot do without n: ", "keep what"},
 		} {
 			_, err := analyze(t, c, d, k.query)
 			if assert.Error(t, err, k.query) {
@@ -211,11 +213,117 @@ func TestPieces(t *testing.T) {
 	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, script.SQLite)
 	require.Empty(t, faults)
 	assert.Equal(t, "A finds. More of it.", list[0].Doc)
+	n := sqlquery.Presence{{0}}
 	assert.Equal(t, []sqlquery.Piece{
-		{Text: "select id from hive where id ", Arg: -1}, {Arg: 1, Not: true}, {Text: "\n", Arg: -1},
-		{Text: "  and name = ", Arg: -1, When: []int{0}}, {Arg: 0, When: []int{0}}, {Text: "\nand ", Arg: -1, When: []int{0}}, {Arg: 0, When: []int{0}}, {Text: " <> ''\n", Arg: -1, When: []int{0}},
+		{Text: "select id from hive where id ", Arg: -1}, {Arg: 1, Not: true},
+		{Text: "\n  and name = ", Arg: -1, When: n}, {Arg: 0, When: n}, {Text: "\nand ", Arg: -1, When: n}, {Arg: 0, When: n}, {Text: " <> ''\n", Arg: -1, When: n},
 		{Text: "order by ", Arg: -1}, {Arg: 2},
 	}, list[0].Pieces)
+}
+
+// TestOptionalParts writes each query as it is for every set of arguments. A
+// line is the arguments that are given, and the text.
+func TestOptionalParts(t *testing.T) {
+	for query, want := range map[string][]string{
+		"A(a?, b?)\nselect id from hive where name = :a and frames = :b": {
+			": select id from hive", "a: select id from hive where name = ?", "b: select id from hive where frames = ?", "a b: select id from hive where name = ? and frames = ?",
+		},
+		"A(a?, b?)\nselect id from hive where (name = :a or frames = :b) and id > 1": {
+			": select id from hive where id > 1", "a: select id from hive where (name = ?) and id > 1", "b: select id from hive where (frames = ?) and id > 1", "a b: select id from hive where (name = ? or frames = ?) and id > 1",
+		},
+		"A(a?, b?)\nselect id from hive where frames between :a and :b and id > 1": {
+			": select id from hive where id > 1", "a: select id from hive where id > 1", "b: select id from hive where id > 1", "a b: select id from hive where frames between ? and ? and id > 1",
+		},
+		"A(a?)\nselect id from hive where not (name = :a) order by id": {
+			": select id from hive order by id", "a: select id from hive where not (name = ?) order by id",
+		},
+		"A(a?, b?)\nselect id from hive h where id > 0 and exists (select 1 from inspection i where i.hive_id = h.id and i.notes = :a) or frames = :b": {
+			": select id from hive h where id > 0", "a: select id from hive h where id > 0 and exists (select 1 from inspection i where i.hive_id = h.id and i.notes = ?)",
+			"b: select id from hive h where id > 0 or frames = ?",
+			"a b: select id from hive h where id > 0 and exists (select 1 from inspection i where i.hive_id = h.id and i.notes = ?) or frames = ?",
+		},
+		"A(a?, b?)\nselect s.id from (select id, frames from hive where name = :a) s where s.frames = :b limit 3": {
+			": select s.id from (select id, frames from hive ) s limit 3", "a: select s.id from (select id, frames from hive where name = ?) s limit 3",
+			"b: select s.id from (select id, frames from hive ) s where s.frames = ? limit 3", "a b: select s.id from (select id, frames from hive where name = ?) s where s.frames = ? limit 3",
+		},
+		"A(a?, b?)\nselect id from hive order by id limit :a offset :b": {
+			": select id from hive order by id", "a: select id from hive order by id limit ?", "b: select id from hive order by id offset ?", "a b: select id from hive order by id limit ? offset ?",
+		},
+		"A(a?, b?)\nselect apiary_id, count(*) as n from hive group by apiary_id having count(*) > :a and min(frames) > :b": {
+			": select apiary_id, count(*) as n from hive group by apiary_id", "a: select apiary_id, count(*) as n from hive group by apiary_id having count(*) > ?",
+			"b: select apiary_id, count(*) as n from hive group by apiary_id having min(frames) > ?", "a b: select apiary_id, count(*) as n from hive group by apiary_id having count(*) > ? and min(frames) > ?",
+		},
+		"A(a?, b?, c)\nupdate hive set name = :a, notes = 'x', frames = :b where id = :c": {
+			"c: update hive set notes = 'x' where id = ?", "a c: update hive set name = ?, notes = 'x' where id = ?", "b c: update hive set notes = 'x', frames = ? where id = ?", "a b c: update hive set name = ?, notes = 'x', frames = ? where id = ?",
+		},
+		"A(a?)\nselect h.id from hive h join apiary x on x.id = h.apiary_id and x.name = :a where h.id > 0": {
+			": select h.id from hive h join apiary x on x.id = h.apiary_id where h.id > 0", "a: select h.id from hive h join apiary x on x.id = h.apiary_id and x.name = ? where h.id > 0",
+		},
+		"A(a?)\nselect h.id from hive h\n-- gate if a\njoin apiary x on x.id = h.apiary_id and x.name = :a\n-- gate end\nwhere h.id > 0": {
+			": select h.id from hive h where h.id > 0", "a: select h.id from hive h join apiary x on x.id = h.apiary_id and x.name = ? where h.id > 0",
+		},
+		"A(a?)\nselect id from hive where case when frames > 1 and name = :a then true else false end and id > 0": {
+			": select id from hive where id > 0", "a: select id from hive where case when frames > 1 and name = ? then true else false end and id > 0",
+		},
+		"A(a?)\nselect id from hive where id in (:a) and name <> ''":  {": select id from hive where name <> ''", "a: select id from hive where id <list> and name <> ''"},
+		"A(a?, b)\nselect id from hive order by abs(frames - :a), :b": {"b: select id from hive order by ?", "a b: select id from hive order by abs(frames - ?), ?"},
+	} {
+		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, script.SQLite)
+		require.Empty(t, faults, query)
+		q := list[0]
+		var got []string
+		for set := range 1 << len(q.Args) {
+			var given []string
+			needed := true
+			for i, a := range q.Args {
+				if set&(1<<i) != 0 {
+					given = append(given, a.Name)
+				} else if !a.Optional {
+					needed = false
+				}
+			}
+			if !needed {
+				continue
+			}
+			text := ""
+			for _, p := range q.Pieces {
+				switch {
+				case !p.When.Holds(func(arg int) bool { return set&(1<<arg) != 0 }):
+				case p.Arg < 0:
+					text += p.Text
+				case q.Args[p.Arg].List:
+					text += "<list>"
+				default:
+					text += "?"
+				}
+			}
+			got = append(got, strings.TrimSpace(strings.Join(given, " ")+": "+strings.Join(strings.Fields(text), " ")))
+		}
+		assert.ElementsMatch(t, want, got, query)
+	}
+}
+
+// TestPartsThatCannotBeLeftOut are refused with their place.
+func TestPartsThatCannotBeLeftOut(t *testing.T) {
+	for _, c := range []struct{ query, what string }{
+		{"A(a?) -> count\ndelete from hive\nwhere name = :a", "q.sql:3:14: query A: without a the statement would change all rows"},
+		{"A(a?) -> count\ndelete from hive where name = :a", "would change all rows"},
+		{"A(a?) -> count\nupdate hive set frames = 1\n-- gate if a\nwhere name = :a\n-- gate end", "would change all rows"},
+		{"A(a?, b?) -> count\nupdate hive set frames = 1 where name = :a or id = :b", "without a and b the statement would change all rows"},
+		{"A(a?) -> count\ndelete from hive where id in (select id from hive where name = :a)", "would change all rows"},
+		{"A(a?) -> count\nwith old as (select id from hive where name = :a) delete from hive where id in (select id from old)", "would change all rows"},
+		{"A(a?, b?) -> count\nupdate hive set name = :a, frames = :b where id = 1", "without a and b the update would set nothing"},
+		{"A(a?) -> nothing\ninsert into apiary (name) values (:a)", "what drops out where a is absent cannot be told"},
+		{"A(a?) -> rows\nselect id, :a as x from hive", "cannot be told"},
+		{"A(a?) -> rows\nselect h.id from hive h join apiary x on x.name = :a", "the join would have no condition"},
+		{"A() -> count\nselect id from hive", "this one only reads"},
+	} {
+		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, script.SQLite)
+		if assert.Len(t, faults, 1, c.query) {
+			assert.Contains(t, faults[0].Error(), c.what, c.query)
+			assert.NotEmpty(t, fault.Next(faults[0]))
+		}
+	}
 }
 
 // FuzzQueries reads anything as a file of queries.

@@ -148,12 +148,40 @@ func (a *analysis) operation(expr []script.Token, s *scope) (catalog.Column, boo
 			left = a.typeOf(trimSigns(expr[:at]), s)
 		}
 		right := of(boolean, false)
-		if at+1 < len(expr) && !expr[at].Is("IN") && !expr[at].Is("IS") && !expr[at].Is("BETWEEN") {
+		switch {
+		case at+1 == len(expr), expr[at].Is("IS"):
+		case expr[at].Is("IN"):
+			right.Nullable = a.listNullable(expr[at+1:], s)
+		default:
 			right = a.typeOf(expr[at+1:], s)
 		}
-		return level.result(left, right), true
+		result := level.result(left, right)
+		if divides(expr[at]) && a.catalog.Engine != catalog.Postgres && !isNumber(expr[at+1:]) {
+			result.Nullable = true // by zero gives null
+		}
+		return result, true
 	}
 	return unknown, false
+}
+
+// listNullable reports whether a value behind IN may be null.
+func (a *analysis) listNullable(expr []script.Token, s *scope) bool {
+	if len(expr) < 2 || !expr[0].Sign("(") {
+		return true
+	}
+	list := expr[1:closing(expr, 0)]
+	if len(list) > 0 && isOneOf(list[0], queryWords) {
+		columns := columnsOf(a.selectOf(list, s))
+		return len(columns) == 0 || slices.ContainsFunc(columns, func(c catalog.Column) bool { return c.Nullable })
+	}
+	return slices.ContainsFunc(splitTokens(list), func(part []script.Token) bool { return a.typeOf(part, s).Nullable })
+}
+
+func divides(t script.Token) bool { return t.Sign("/") || t.Sign("%") || t.Is("DIV") || t.Is("MOD") }
+
+// isNumber holds for a number that is not zero.
+func isNumber(expr []script.Token) bool {
+	return len(expr) == 1 && expr[0].Kind == script.Word && expr[0].Text[0] >= '0' && expr[0].Text[0] <= '9' && strings.Trim(expr[0].Text, "0.") != ""
 }
 
 // trimSigns takes off the first half of an operator of two signs, and NOT.
@@ -197,10 +225,12 @@ func (a *analysis) primary(expr []script.Token, s *scope) catalog.Column {
 		return a.caseOf(expr, s)
 	case expr[0].Is("EXISTS"):
 		return of(boolean, false)
-	case expr[0].Kind == script.Word && expr[1].Sign("("):
+	case expr[0].Kind == script.Word && expr[1].Sign("(") && !arrowAt(expr):
 		return a.call(strings.ToLower(expr[0].Text), expr[2:closing(expr, 1)], expr[closing(expr, 1)+1:], s)
 	case arrowsText(expr):
 		return of(text, true)
+	case arrowAt(expr):
+		return of(catalog.Type{Kind: catalog.JSON}, true)
 	}
 	if arg, ok := a.argOf(expr); ok {
 		return a.args[arg]
@@ -241,6 +271,16 @@ func arrowsText(expr []script.Token) bool {
 	return false
 }
 
+// arrowAt holds for document -> path.
+func arrowAt(expr []script.Token) bool {
+	for i := 1; i < len(expr); i++ {
+		if expr[i].Sign(">") && expr[i-1].Sign("-") {
+			return true
+		}
+	}
+	return false
+}
+
 func (a *analysis) single(t script.Token, s *scope) catalog.Column {
 	switch {
 	case t.Kind == script.Text:
@@ -265,19 +305,13 @@ func (a *analysis) single(t script.Token, s *scope) catalog.Column {
 	return unknown
 }
 
-// caseOf is the type of the first result that has one; without ELSE it may be
-// null.
+// caseOf is the type of the results; without ELSE it may be null.
 func (a *analysis) caseOf(expr []script.Token, s *scope) catalog.Column {
-	result := catalog.Column{Nullable: true}
-	hasElse, nullable, depth, from := false, false, 0, -1
+	var parts [][]script.Token
+	hasElse, depth, from := false, 0, -1
 	take := func(end int) {
-		if from < 0 {
-			return
-		}
-		c := a.typeOf(expr[from:end], s)
-		nullable = nullable || c.Nullable
-		if result.Type.Kind == "" {
-			result.Type, result.Declared = c.Type, c.Declared
+		if from >= 0 {
+			parts = append(parts, expr[from:end])
 		}
 		from = -1
 	}
@@ -302,109 +336,23 @@ func (a *analysis) caseOf(expr []script.Token, s *scope) catalog.Column {
 		}
 		return true
 	})
-	result.Nullable = nullable || !hasElse
-	return result
-}
-
-// call is the type of a function's value. What stands behind it may be OVER.
-func (a *analysis) call(name string, args, rest []script.Token, s *scope) catalog.Column {
-	parts := splitTokens(args)
-	arg := func(i int) catalog.Column {
-		if i >= len(parts) || len(parts[i]) == 0 {
-			return unknown
-		}
-		part := parts[i]
-		if part[0].Is("DISTINCT") {
-			part = part[1:]
-		}
-		return a.typeOf(part, s)
-	}
-	window := slices.ContainsFunc(rest, func(t script.Token) bool { return t.Is("OVER") })
-	filtered := slices.ContainsFunc(rest, func(t script.Token) bool { return t.Is("FILTER") })
-	// In a group there is a row; where a whole table is summed up, maybe none.
-	missing := !(s != nil && s.grouped || window) || filtered
-	switch name {
-	case "count", "row_number", "rank", "dense_rank", "ntile":
-		return of(integer, false)
-	case "percent_rank", "cume_dist":
-		return of(float, false)
-	case "sum", "total":
-		t := arg(0)
-		switch {
-		case t.Type.Kind == catalog.Int && a.catalog.Engine != catalog.SQLite:
-			return of(decimal, t.Nullable || missing)
-		case t.Type.Kind == catalog.Int:
-			return of(integer, t.Nullable || missing)
-		case t.Type.Kind == catalog.Decimal:
-			return of(decimal, t.Nullable || missing)
-		}
-		return of(float, t.Nullable || missing)
-	case "avg":
-		t := arg(0)
-		if a.catalog.Engine == catalog.SQLite || t.Type.Kind == catalog.Float {
-			return of(float, t.Nullable || missing)
-		}
-		return of(decimal, t.Nullable || missing)
-	case "min", "max":
-		t := arg(0)
-		if len(parts) > 1 { // of several values, in SQLite
-			return of(t.Type, t.Nullable)
-		}
-		t.Nullable = t.Nullable || missing
-		return t
-	case "lag", "lead", "first_value", "last_value", "nth_value":
-		t := arg(0)
-		t.Nullable = true
-		return t
-	case "coalesce", "ifnull", "nvl":
-		return a.coalesce(parts, s)
-	case "nullif":
-		t := arg(0)
-		t.Nullable = true
-		return t
-	case "abs", "round", "ceil", "floor", "greatest", "least":
-		return arg(0)
-	case "lower", "upper", "trim", "ltrim", "rtrim", "substr", "substring", "replace", "left", "right", "lpad", "rpad", "reverse":
-		return of(text, arg(0).Nullable)
-	case "concat", "concat_ws", "group_concat", "string_agg", "printf", "format", "strftime", "date_format", "to_char", "hex":
-		return of(text, true)
-	case "length", "char_length", "instr", "position", "strpos":
-		return of(integer, arg(0).Nullable)
-	case "cast":
-		return a.castCall(args, s)
-	case "date":
-		return of(catalog.Type{Kind: catalog.Date}, arg(0).Nullable)
-	case "now":
-		return of(catalog.Type{Kind: catalog.TimestampTZ}, false)
-	case "exists":
-		return of(boolean, false)
-	case "extract", "julianday":
-		return of(float, true)
-	}
-	return unknown
-}
-
-func (a *analysis) coalesce(parts [][]script.Token, s *scope) catalog.Column {
-	result := catalog.Column{Nullable: true}
-	for _, p := range parts {
-		c := a.typeOf(p, s)
-		if result.Type.Kind == "" || result.Type.Kind == catalog.Int && c.Type.Kind == catalog.Decimal {
-			result.Type, result.Declared = c.Type, c.Declared
-		}
-		result.Nullable = result.Nullable && c.Nullable
-	}
+	result := a.eitherOf(parts, s)
+	result.Nullable = result.Nullable || !hasElse
 	return result
 }
 
 func (a *analysis) castCall(args []script.Token, s *scope) catalog.Column {
-	for i, t := range args {
-		if t.Is("AS") {
-			inner := a.typeOf(args[:i], s)
-			to, _ := TypeNamed(a.catalog, words(args[i+1:]))
-			return of(to, inner.Nullable)
+	result := unknown
+	topLevel(args, func(i int) bool {
+		if !args[i].Is("AS") {
+			return true
 		}
-	}
-	return unknown
+		inner := a.typeOf(args[:i], s)
+		to, _ := TypeNamed(a.catalog, words(args[i+1:]))
+		result = of(to, inner.Nullable)
+		return false
+	})
+	return result
 }
 
 // findArgs gives arguments the types of what they are compared with.

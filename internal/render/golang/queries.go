@@ -132,7 +132,7 @@ func querySteps(n *model.NamedQuery) []string {
 func statementSteps(variable string, n *model.NamedQuery, pieces []sqlquery.Piece) []string {
 	steps := []string{variable + " := gate.NewSQL(db)"}
 	var chain []string
-	var when []int
+	var when sqlquery.Presence
 	flush := func() {
 		if len(chain) == 0 {
 			return
@@ -145,7 +145,7 @@ func statementSteps(variable string, n *model.NamedQuery, pieces []sqlquery.Piec
 		chain = nil
 	}
 	for _, p := range pieces {
-		if !slices.Equal(p.When, when) {
+		if !slices.EqualFunc(p.When, when, slices.Equal) {
 			flush()
 			when = p.When
 		}
@@ -177,17 +177,21 @@ func statementSteps(variable string, n *model.NamedQuery, pieces []sqlquery.Piec
 	return steps
 }
 
-// present is the condition that optional arguments are there.
-func present(n *model.NamedQuery, when []int) string {
-	var conds []string
-	for _, i := range when {
-		if a := n.Args[i]; a.List {
-			conds = append(conds, "len("+a.Name+") > 0")
-		} else {
-			conds = append(conds, "!"+a.Name+".IsNull()")
+// present is the condition under which a part of a statement stands there.
+func present(n *model.NamedQuery, when sqlquery.Presence) string {
+	var either []string
+	for _, all := range when {
+		var conds []string
+		for _, i := range all {
+			if a := n.Args[i]; a.List {
+				conds = append(conds, "len("+a.Name+") > 0")
+			} else {
+				conds = append(conds, "!"+a.Name+".IsNull()")
+			}
 		}
+		either = append(either, strings.Join(conds, " && "))
 	}
-	return strings.Join(conds, " && ")
+	return strings.Join(either, " || ")
 }
 
 // literal is a text as a Go string, raw where that reads better.
