@@ -280,12 +280,11 @@ func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock, deleted bo
 	return q.bare(ctx, db)
 }
 
-// TakeVersion gives a row that says nothing about its version the one that is
-// stored, so that an update by it overwrites whatever came between. A row that
-// is not there is left as it is.
+// TakeVersion gives a row the version that is stored, so that an update by it
+// overwrites whatever came between. A row that is not there is left as it is.
 func (t *Info) TakeVersion(ctx context.Context, db DB, row any) error {
 	v := t.stamps.version
-	if v < 0 || !fieldOf(t.fieldsOf(row)[v]).zero() {
+	if v < 0 {
 		return nil
 	}
 	stored, err := t.stored(ctx, db, row, ForUpdate, false)

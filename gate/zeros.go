@@ -51,6 +51,26 @@ func (t *Info) zeroed(db DB, row any) (columns []int) {
 	}
 }
 
+// LeftToDefault returns those of some columns of a new row whose fields are
+// empty, so that an insert leaves them to the default.
+func (t *Info) LeftToDefault(row any, columns []int) []int {
+	var fields []any
+	var list []int
+	for _, i := range columns {
+		c := &t.Columns[i]
+		if !c.Is(HasDefault) || c.Is(Generated|Auto) {
+			continue
+		}
+		if fields == nil {
+			fields = t.fieldsOf(row)
+		}
+		if c.leftToDatabase(fieldOf(fields[i])) {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
 // sent appends the columns to which a new row gives a value, those in zeroed
 // also where they are empty.
 func (t *Info) sent(to []int, fields []any, zeroed []int) []int {

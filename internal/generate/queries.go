@@ -59,15 +59,15 @@ func (plan *Plan) addQueries(ctx context.Context, source read.Source) error {
 	}
 	files := make([][]*sqlquery.Query, len(plan.queries))
 	var faults []error
-	names := map[string]bool{}
+	names := map[string]string{}
 	for i, f := range plan.queries {
 		queries, wrong := sqlquery.Parse(f, script.Dialect(plan.Catalog.Engine))
 		faults = append(faults, wrong...)
 		for _, q := range queries {
-			if names[q.Name] {
-				faults = append(faults, fault.New("rename one of them", "%s: the query %s is there twice", f.Path, q.Name))
+			if other, twice := names[q.Name]; twice {
+				faults = append(faults, q.Fault("rename one of them", "another query in %s has this name", other))
 			}
-			names[q.Name] = true
+			names[q.Name] = f.Path
 		}
 		files[i] = queries
 	}

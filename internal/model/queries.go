@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/fault"
 	"widegate/internal/read/script"
 	"widegate/internal/sqlquery"
 )
@@ -92,7 +91,7 @@ type queryBuilder struct {
 func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
 	n := &NamedQuery{Name: exported(splitWords(q.Name)), Doc: q.Doc, Shape: q.Shape, Reads: q.Reads()}
 	if !b.global.reserve(n.Name) {
-		return nil, fault.New("rename it in the line that heads it", "query %s: the store has something else called %s", q.Name, n.Name)
+		return nil, q.Fault("rename it in this line", "the store has something else called %s", n.Name)
 	}
 	if err := b.args(n, q); err != nil {
 		return nil, err

@@ -1024,7 +1024,14 @@ func (a *analysis) explain(err error) error {
 
 // said is an engine's error, and what to do about it.
 func (a *analysis) said(err error) (message, next string) {
-	message = err.Error()
+	message = numbered.ReplaceAllStringFunc(err.Error(), func(mark string) string {
+		for i, arg := range a.query.Args {
+			if mark == "$"+strconv.Itoa(a.query.number(i)) {
+				return ":" + arg.Name // as the developer wrote it
+			}
+		}
+		return mark
+	})
 	next = "mend the query, or the schema"
 	if name := namedIn(message); name != "" {
 		names := a.columnNames()
@@ -1039,6 +1046,7 @@ func (a *analysis) said(err error) (message, next string) {
 }
 
 var (
+	numbered   = regexp.MustCompile(`\$[0-9]+`)
 	quotedName = regexp.MustCompile("[\"'`]([^\"'`]+)[\"'`]")
 	dottedName = regexp.MustCompile(`(?:column|no such column:?|table:?) ([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)*)`)
 )

@@ -54,6 +54,7 @@ type Query struct {
 	Result []Result // what each row holds; none for Count and Nothing
 
 	file   File
+	head   int // where its name stands in the file
 	body   int // where the text begins in the file
 	text   string
 	tokens []script.Token
@@ -188,12 +189,20 @@ func (q *Query) fault(at int, next, format string, args ...any) error {
 	return q.file.fault(q.body+at, next, "query "+q.Name+": "+format, args...)
 }
 
+// Fault is an error about the query as a whole, at the place of its name.
+func (q *Query) Fault(next, format string, args ...any) error {
+	return q.file.fault(q.head, next, "query "+q.Name+": "+format, args...)
+}
+
 func parseHeader(f File, at int, line string) (*Query, error) {
 	m := header.FindStringSubmatch(line)
 	if m == nil {
 		return nil, f.fault(at, headerForm, "this line does not head a query: %s", line)
 	}
-	q := &Query{Name: m[1], Shape: Shape(m[3]), file: f}
+	q := &Query{Name: m[1], Shape: Shape(m[3]), file: f, head: at + strings.Index(line, m[1]+"(")}
+	if q.head < at {
+		q.head = at
+	}
 	shapes := []string{string(Row), string(MaybeRow), string(Rows), string(Count), string(Nothing)}
 	if !slices.Contains(shapes, m[3]) {
 		next := "a query gives one of " + strings.Join(shapes, ", ")

@@ -273,7 +273,7 @@ func fieldSchema(f *model.Field) object {
 	if f.Column.Comment != "" {
 		s = append(s, member{"description", f.Column.Comment})
 	}
-	if f.Computed {
+	if f.Computed || f.Role == model.DeletedRole {
 		s = append(s, member{"readOnly", true})
 	}
 	return s
