@@ -310,7 +310,7 @@ func (a assignment) write(s *statement) {
 		s.inAlias(s.engine.quote(a.column.table.Name), func() { a.expr.write(s) })
 		return
 	}
-	s.bindAs(a.column.info(), a.value)
+	s.bindStored(a.column.info(), a.value)
 }
 
 // orderItem is one step of an order.

@@ -125,21 +125,26 @@ type Engine struct {
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
 	TakesDefault bool   // DEFAULT stands among the values of an INSERT
-	MaxDigits    int    // of a number before the point; 0 is no limit
 	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
+	// Check refuses a value that the engine would store as another; nil is for
+	// engines that do so themselves.
+	Check func(c *Column, v any) *ConstraintError
 }
 
 // arg turns a Go value into what the driver is given.
 func (e *Engine) arg(v any) any {
-	if t, ok := v.(time.Time); ok && e.TimeLayout != "" {
-		if t.IsZero() && e.ZeroTimes {
-			return zeroDate
-		}
-		return t.UTC().Format(e.TimeLayout)
+	t, ok := v.(time.Time)
+	switch {
+	case !ok:
+		return v
+	case e.TimeLayout == "":
+		return t.UTC()
+	case t.IsZero() && e.ZeroTimes:
+		return zeroDate
 	}
-	return v
+	return t.UTC().Format(e.TimeLayout)
 }
 
 // quote returns a name as the engine takes it, whatever is in it.

@@ -261,7 +261,7 @@ func (c *Column) Is(f Flag) bool { return c.Flags&f != 0 }
 // the type of the column changes it.
 func (c *Column) keepsSent() bool {
 	switch c.Type {
-	case TypeNumeric, TypeOther, TypeFloat32, TypeFloat64:
+	case TypeNumeric, TypeOther, TypeFloat32, TypeFloat64, TypeJSON: // of JSON, numbers
 		return false
 	}
 	return !c.Is(Generated)

@@ -73,7 +73,11 @@ func arrayElementOf(v any) (text []byte, ok bool) {
 	case []byte:
 		return hex.AppendEncode([]byte(`\x`), v), true
 	case time.Time:
-		return v.UTC().AppendFormat(nil, "2006-01-02 15:04:05.999999Z07:00"), true
+		text := string((*timeField)(&v).appendText(nil))
+		if year := v.UTC().Year(); year < 1 {
+			text = fmt.Sprintf("%04d", 1-year) + v.UTC().Format("-01-02T15:04:05.999999Z07:00") + beforeChrist
+		}
+		return []byte(text), true
 	}
 	return nil, false
 }

@@ -112,7 +112,7 @@ func (t *Info) writeInsert(s *statement, sent []int, fields []any) {
 		return
 	}
 	for _, i := range sent {
-		s.argumentAs(&t.Columns[i], fieldOf(fields[i]).arg())
+		s.argumentStored(&t.Columns[i], fieldOf(fields[i]).arg())
 	}
 }
 
@@ -144,7 +144,7 @@ func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any, given [][
 				s.add("DEFAULT")
 				continue
 			}
-			s.bindAs(&t.Columns[i], fieldOf(fields[i]).arg())
+			s.bindStored(&t.Columns[i], fieldOf(fields[i]).arg())
 		}
 		s.add(")")
 	}

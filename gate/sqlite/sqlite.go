@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -23,11 +25,56 @@ var Engine = &gate.Engine{
 	Returns:     true,
 	KeepsSent:   true,
 	FoldingLike: true,
-	MaxDigits:   308, // beyond 64 bits it keeps numbers as doubles
+	Check:       check,
 	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
 	// such texts sort as the times do.
 	TimeLayout: "2006-01-02 15:04:05.999999999",
+}
+
+// exactDigits is how many digits of a number are kept that is no whole number of
+// 64 bits: such numbers are doubles.
+const (
+	exactDigits   = 15
+	mostMagnitude = 300 // powers of ten
+)
+
+// check refuses numbers that would be stored as others.
+func check(c *gate.Column, v any) *gate.ConstraintError {
+	switch v := v.(type) {
+	case float64:
+		if math.IsNaN(v) {
+			return &gate.ConstraintError{Kind: gate.WrongForm, Err: errors.New("SQLite has no NaN, and would store NULL")}
+		}
+	case string:
+		number := strings.TrimSpace(v)
+		if c.Type == gate.TypeNumeric || c.Type == gate.TypeJSON && isNumber(number) {
+			return checkNumber(number)
+		}
+	}
+	return nil
+}
+
+func isNumber(text string) bool {
+	return text != "" && (text[0] == '-' || text[0] >= '0' && text[0] <= '9')
+}
+
+func checkNumber(text string) *gate.ConstraintError {
+	if _, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return nil
+	}
+	mantissa, exponent, _ := strings.Cut(strings.ToLower(strings.TrimPrefix(text, "-")), "e")
+	power, _ := strconv.Atoi(exponent)
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	digits := strings.TrimLeft(whole+fraction, "0")
+	magnitude := len(strings.TrimLeft(whole, "0")) + power
+	switch digits = strings.TrimRight(digits, "0"); {
+	case strings.ContainsAny(text, "NIny"):
+		return &gate.ConstraintError{Kind: gate.WrongForm, Err: fmt.Errorf("SQLite has no number %s", text)}
+	case len(digits) > exactDigits, magnitude > mostMagnitude, magnitude < -mostMagnitude, len(fraction) > mostMagnitude:
+		return &gate.ConstraintError{Kind: gate.TooLong, Err: fmt.Errorf("SQLite keeps %d digits of a number; there are %d", exactDigits, len(digits))}
+	}
+	return nil
 }
 
 const (
