@@ -21,6 +21,7 @@ var formats = pgx.QueryResultFormatsByOID{
 	pgtype.Float4OID: pgx.BinaryFormatCode, pgtype.Float8OID: pgx.BinaryFormatCode, pgtype.BoolOID: pgx.BinaryFormatCode,
 	pgtype.DateOID: pgx.BinaryFormatCode, pgtype.TimestampOID: pgx.BinaryFormatCode, pgtype.TimestamptzOID: pgx.BinaryFormatCode,
 	pgtype.UUIDOID: pgx.BinaryFormatCode, pgtype.ByteaOID: pgx.BinaryFormatCode,
+	pgtype.IntervalOID: pgx.BinaryFormatCode, // whose text depends on the session
 }
 
 // rows reads the values as they came over the wire, straight into the fields.
@@ -145,6 +146,8 @@ func decoder(oid uint32, format int16) func(field any, raw []byte) error {
 		return sized(8, setTime)
 	case pgtype.UUIDOID:
 		return sized(16, setUUID)
+	case pgtype.IntervalOID:
+		return sized(16, setInterval)
 	}
 	return func(field any, raw []byte) error { return gate.Assign(field, raw) }
 }
@@ -187,6 +190,15 @@ func setTime(field any, raw []byte) error {
 	}
 	seconds, rest := micros/1e6, micros%1e6
 	return gate.SetTime(field, time.Unix(seconds+epochSeconds, rest*1000).UTC())
+}
+
+func setInterval(field any, raw []byte) error {
+	v := gate.Interval{
+		Microseconds: int64(binary.BigEndian.Uint64(raw)),
+		Days:         int32(binary.BigEndian.Uint32(raw[8:])),
+		Months:       int32(binary.BigEndian.Uint32(raw[12:])),
+	}
+	return gate.SetString(field, v.String())
 }
 
 func setUUID(field any, raw []byte) error {
