@@ -133,11 +133,43 @@ type Unique struct {
 type Spec[E any] struct {
 	Schema  string // empty for the connection's own
 	Name    string
-	Columns []Column
 	Uniques []Unique
 	New     func() E // a new, empty row
-	// Fields appends pointers to the values of row, in the order of Columns.
-	Fields func(to []any, row E) []any
+	Fields  []Field[E]
+}
+
+// Field describes a column of rows of E, and says where its value is.
+type Field[E any] struct {
+	Name      string
+	Type      Type
+	Flags     Flag
+	Max       int      // see Column
+	Precision int      // see Column
+	Scale     int      // see Column
+	Labels    []string // see Column
+	Least     string   // see Column
+	Most      string   // see Column
+	Above     string   // see Column
+	Below     string   // see Column
+	Default   string   // see Column
+	Cast      string   // see Column
+	// In returns a pointer to the value in a row.
+	In func(row E) any
+}
+
+// FieldOf describes a column whose value is where in says.
+func FieldOf[E any](c Column, in func(row E) any) Field[E] {
+	return Field[E]{
+		Name: c.Name, Type: c.Type, Flags: c.Flags, Max: c.Max, Precision: c.Precision, Scale: c.Scale, Labels: c.Labels,
+		Least: c.Least, Most: c.Most, Above: c.Above, Below: c.Below, Default: c.Default, Cast: c.Cast, In: in,
+	}
+}
+
+func (f *Field[E]) column() Column {
+	return Column{
+		Name: f.Name, Type: f.Type, Flags: f.Flags, Max: f.Max, Precision: f.Precision, Scale: f.Scale, Labels: f.Labels,
+		Least: f.Least, Most: f.Most, Above: f.Above, Below: f.Below, Default: f.Default, Cast: f.Cast,
+	}
 }
 
 // Def is a described table, ready for use.
@@ -173,23 +205,31 @@ var noStamps = stamps{-1, -1, -1, -1}
 //go:noinline
 func Describe[E any](s Spec[E]) *Def[E] {
 	info := &Info{
-		Schema: s.Schema, Name: s.Name, Columns: s.Columns, Uniques: s.Uniques,
-		index:  make(map[string]int, len(s.Columns)),
+		Schema: s.Schema, Name: s.Name, Uniques: s.Uniques,
+		index:  make(map[string]int, len(s.Fields)),
 		create: func() any { return s.New() },
-		fields: func(to []any, row any) []any { return s.Fields(to, row.(E)) },
+		fields: func(to []any, row any) []any {
+			e := row.(E)
+			for i := range s.Fields {
+				to = append(to, s.Fields[i].In(e))
+			}
+			return to
+		},
 		isNil: func(row any) bool {
 			var none E
 			return row == any(none)
 		},
 		stamps: noStamps,
 	}
-	for i := range info.Columns {
+	for i := range s.Fields {
+		info.Columns = append(info.Columns, s.Fields[i].column())
 		info.add(i)
+		if s.Fields[i].In == nil {
+			info.fault = fmt.Errorf("table %s: the column %s is described without In", s.Name, s.Fields[i].Name)
+		}
 	}
-	if s.New == nil || s.Fields == nil {
-		info.fault = fmt.Errorf("table %s is described without New or Fields", s.Name)
-	} else if n := len(s.Fields(nil, s.New())); n != len(s.Columns) {
-		info.fault = fmt.Errorf("table %s is described with %d columns and %d fields", s.Name, len(s.Columns), n)
+	if s.New == nil {
+		info.fault = fmt.Errorf("table %s is described without New", s.Name)
 	}
 	return &Def[E]{info}
 }

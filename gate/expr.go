@@ -6,24 +6,37 @@ import (
 )
 
 // ValueExpr is a computed value without an order.
-type ValueExpr[E, V any] struct{ equality[E, V] }
+type ValueExpr[E, V any] struct {
+	equality[E, V]
+	nulls[E]
+}
 
 // OrderedExpr is a computed value that has an order.
-type OrderedExpr[E, V any] struct{ ordering[E, V] }
+type OrderedExpr[E, V any] struct {
+	ordering[E, V]
+	nulls[E]
+}
 
 // TextExpr is a computed text.
-type TextExpr[E any] struct{ texts[E] }
+type TextExpr[E any] struct {
+	texts[E]
+	nulls[E]
+}
 
 func (c *ValueExpr[E, V]) operandOf(E, V) operand   { return c.x }
 func (c *OrderedExpr[E, V]) operandOf(E, V) operand { return c.x }
 func (c *TextExpr[E]) operandOf(E, string) operand  { return c.x }
 
 func orderedExpr[E, V any](x operand) *OrderedExpr[E, V] {
-	return &OrderedExpr[E, V]{orderingOf[E, V](x)}
+	return &OrderedExpr[E, V]{orderingOf[E, V](x), nullsOf[E](x)}
+}
+
+func valueExpr[E, V any](x operand) ValueExpr[E, V] {
+	return ValueExpr[E, V]{equalityOf[E, V](x), nullsOf[E](x)}
 }
 
 //go:noinline
-func textExpr[E any](x operand) *TextExpr[E] { return &TextExpr[E]{textsOf[E](x)} }
+func textExpr[E any](x operand) *TextExpr[E] { return &TextExpr[E]{textsOf[E](x), nullsOf[E](x)} }
 
 // operandIn is the operand of an expression.
 func operandIn[E, V any](x Expr[E, V]) operand {

@@ -32,23 +32,20 @@ type visit struct {
 
 func describeVisits() *gate.Def[*visit] {
 	return gate.Describe(gate.Spec[*visit]{
-		Name: "visit",
-		Columns: []gate.Column{
-			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-			{Name: "code", Type: gate.TypeText, Max: 60},
-			{Name: "score", Type: gate.TypeInt64, Flags: gate.Nullable, Least: "0"},
-			{Name: "cost", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2},
-			{Name: "least", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "0"},
-			{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
-			{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.CreatedAt},
-			{Name: "updated_at", Type: gate.TypeTimestampTZ, Flags: gate.UpdatedAt},
-			{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt},
-			{Name: "version", Type: gate.TypeInt64, Flags: gate.Version},
-		},
+		Name:    "visit",
 		Uniques: []gate.Unique{{Name: "visit_code_key", Columns: []string{"code"}}},
 		New:     func() *visit { return new(visit) },
-		Fields: func(to []any, e *visit) []any {
-			return append(to, &e.ID, &e.Code, &e.Score, &e.Cost, &e.Least, &e.Facts, &e.CreatedAt, &e.UpdatedAt, &e.DeletedAt, &e.Version)
+		Fields: []gate.Field[*visit]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *visit) any { return &e.ID }},
+			{Name: "code", Type: gate.TypeText, Max: 60, In: func(e *visit) any { return &e.Code }},
+			{Name: "score", Type: gate.TypeInt64, Flags: gate.Nullable, Least: "0", In: func(e *visit) any { return &e.Score }},
+			{Name: "cost", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2, In: func(e *visit) any { return &e.Cost }},
+			{Name: "least", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "0", In: func(e *visit) any { return &e.Least }},
+			{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable, In: func(e *visit) any { return &e.Facts }},
+			{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.CreatedAt, In: func(e *visit) any { return &e.CreatedAt }},
+			{Name: "updated_at", Type: gate.TypeTimestampTZ, Flags: gate.UpdatedAt, In: func(e *visit) any { return &e.UpdatedAt }},
+			{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt, In: func(e *visit) any { return &e.DeletedAt }},
+			{Name: "version", Type: gate.TypeInt64, Flags: gate.Version, In: func(e *visit) any { return &e.Version }},
 		},
 	})
 }
@@ -60,10 +57,12 @@ func newVisits() *visitTable {
 		Table: gate.NewTable(def, func(k *int64) []any { return []any{k} }),
 		ID:    gate.NewOrdered[int64](def, "id"),
 		Code:  gate.NewText(def, "code"),
-		Score: gate.NewOrdered[int64](def, "score"),
-		Cost:  gate.NewOrdered[gate.Decimal](def, "cost"),
+		Score: gate.NewNullableOrdered[int64](def, "score"),
+		Cost:  gate.NewNullableOrdered[gate.Decimal](def, "cost"),
 		Least: gate.NewOrdered[int64](def, "least"),
-		Facts: gate.NewDocument(def, "facts"),
+		Facts: gate.NewNullableDocument(def, "facts"),
+
+		ByCode: gate.NewUniqueKey(def, "code"),
 	}
 }
 
@@ -71,10 +70,12 @@ type visitTable struct {
 	gate.Table[*visit, int64]
 	ID    *gate.Ordered[*visit, int64]
 	Code  *gate.Text[*visit]
-	Score *gate.Ordered[*visit, int64]
-	Cost  *gate.Ordered[*visit, gate.Decimal]
+	Score *gate.NullableOrdered[*visit, int64]
+	Cost  *gate.NullableOrdered[*visit, gate.Decimal]
 	Least *gate.Ordered[*visit, int64]
-	Facts *gate.Document[*visit]
+	Facts *gate.NullableDocument[*visit]
+
+	ByCode gate.UniqueKey[*visit]
 }
 
 var visits = newVisits()
@@ -210,14 +211,14 @@ func TestUpsertByAnyKey(t *testing.T) {
 	eachEngineWithVisits(t, func(t *testing.T, ctx context.Context, db gate.DB) {
 		first := addVisit(t, ctx, db, visit{Code: "a", Score: gate.Just[int64](1)})
 		again := &visit{Code: "a", Score: gate.Just[int64](2)}
-		require.NoError(t, visits.Upsert(ctx, db, again, visits.Code))
+		require.NoError(t, visits.Upsert(ctx, db, again, visits.ByCode))
 		assert.Equal(t, first.ID, again.ID)
 		assert.Equal(t, int64(2), again.Version)
 		assert.True(t, first.CreatedAt.Equal(again.CreatedAt))
 		fresh := &visit{Code: "b"}
-		require.NoError(t, visits.Upsert(ctx, db, fresh, visits.Code))
+		require.NoError(t, visits.Upsert(ctx, db, fresh, visits.ByCode))
 		assert.NotEqual(t, first.ID, fresh.ID)
-		require.ErrorContains(t, visits.Upsert(ctx, db, fresh, visits.Score), "no unique key")
+		require.ErrorContains(t, visits.Upsert(ctx, db, fresh, gate.NewUniqueKey(describeVisits(), "score")), "no unique key")
 		all, err := visits.OrderBy(visits.Code.Asc()).All(ctx, db)
 		require.NoError(t, err)
 		assert.Equal(t, []*visit{again, fresh}, all)
@@ -252,7 +253,7 @@ func TestOnlyWhatChanged(t *testing.T) {
 
 func TestHooks(t *testing.T) {
 	eachEngineWithVisits(t, func(t *testing.T, ctx context.Context, db gate.DB) {
-		table := newHookedVisits()
+		table := newVisits()
 		var seen []string
 		note := func(name string) func(context.Context, gate.DB, *visit) error {
 			return func(_ context.Context, tx gate.DB, v *visit) error {
@@ -303,19 +304,6 @@ func TestHooks(t *testing.T) {
 			"inserted a", "updating a", "updated a", "updating a", "updated a", "deleting a", "deleted a", "inserted x", "inserted y", "loaded x", "loaded y",
 		}, seen)
 	})
-}
-
-// newHookedVisits describes the table anew, since hooks belong to a description.
-func newHookedVisits() *visitTable {
-	info := gate.InfoOf(visits.Query())
-	def := gate.Describe(gate.Spec[*visit]{Name: info.Name, Columns: info.Columns, Uniques: info.Uniques,
-		New: func() *visit { return new(visit) }, Fields: func(to []any, e *visit) []any { return info.Fields(to, e) }})
-	return &visitTable{
-		Table: gate.NewTable(def, func(k *int64) []any { return []any{k} }),
-		Code:  gate.NewText(def, "code"),
-		Score: gate.NewOrdered[int64](def, "score"),
-		Least: gate.NewOrdered[int64](def, "least"),
-	}
 }
 
 func TestWatchedChanges(t *testing.T) {

@@ -29,6 +29,8 @@ func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
 
 type temper string
 
+func (temper) Values() []temper { return []temper{"calm", "fierce"} }
+
 type keeper struct {
 	ID    int64
 	Name  string
@@ -65,13 +67,10 @@ type forage struct {
 var keeperDef = gate.Describe(gate.Spec[*keeper]{
 	New:  func() *keeper { return new(keeper) },
 	Name: "keeper",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText, Max: 40},
-		{Name: "since", Type: gate.TypeDate, Flags: gate.Nullable},
-	},
-	Fields: func(to []any, e *keeper) []any {
-		return append(to, &e.ID, &e.Name, &e.Since)
+	Fields: []gate.Field[*keeper]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *keeper) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, Max: 40, In: func(e *keeper) any { return &e.Name }},
+		{Name: "since", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *keeper) any { return &e.Since }},
 	},
 	Uniques: []gate.Unique{{Name: "keeper_name_key", Columns: []string{"name"}}},
 })
@@ -79,35 +78,29 @@ var keeperDef = gate.Describe(gate.Spec[*keeper]{
 var forageDef = gate.Describe(gate.Spec[*forage]{
 	New:  func() *forage { return new(forage) },
 	Name: "forage",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText},
-	},
-	Fields: func(to []any, e *forage) []any {
-		return append(to, &e.ID, &e.Name)
+	Fields: []gate.Field[*forage]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *forage) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, In: func(e *forage) any { return &e.Name }},
 	},
 })
 
 var hiveDef = gate.Describe(gate.Spec[*hive]{
 	New:  func() *hive { return new(hive) },
 	Name: "hive",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "keeper_id", Type: gate.TypeInt64},
-		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "name", Type: gate.TypeText},
-		{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.HasDefault, Default: "calm"},
-		{Name: "mood", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.Nullable},
-		{Name: "weight", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable},
-		{Name: "active", Type: gate.TypeBool},
-		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
-		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
-		{Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable},
-		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable},
-		{Name: "warmth", Type: gate.TypeFloat64},
-	},
-	Fields: func(to []any, e *hive) []any {
-		return append(to, &e.ID, &e.KeeperID, &e.FromID, &e.Name, gate.Label(&e.Temper), gate.MaybeLabel(&e.Mood), &e.Weight, &e.Active, &e.Seen, &e.Facts, &e.Photo, &e.Tag, &e.Warmth)
+	Fields: []gate.Field[*hive]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *hive) any { return &e.ID }},
+		{Name: "keeper_id", Type: gate.TypeInt64, In: func(e *hive) any { return &e.KeeperID }},
+		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *hive) any { return &e.FromID }},
+		{Name: "name", Type: gate.TypeText, In: func(e *hive) any { return &e.Name }},
+		{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.HasDefault, Default: "calm", In: func(e *hive) any { return gate.Label(&e.Temper) }},
+		{Name: "mood", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Flags: gate.Nullable, In: func(e *hive) any { return gate.MaybeLabel(&e.Mood) }},
+		{Name: "weight", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable, In: func(e *hive) any { return &e.Weight }},
+		{Name: "active", Type: gate.TypeBool, In: func(e *hive) any { return &e.Active }},
+		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, In: func(e *hive) any { return &e.Seen }},
+		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable, In: func(e *hive) any { return &e.Facts }},
+		{Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable, In: func(e *hive) any { return &e.Photo }},
+		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable, In: func(e *hive) any { return &e.Tag }},
+		{Name: "warmth", Type: gate.TypeFloat64, In: func(e *hive) any { return &e.Warmth }},
 	},
 })
 
@@ -130,26 +123,26 @@ var forageTable = gate.NewTable(forageDef, func(k *int64) []any { return []any{k
 var hives = &struct {
 	gate.Table[*hive, int64]
 	ID     *gate.Ordered[*hive, int64]
-	FromID *gate.Ordered[*hive, int64]
+	FromID *gate.NullableOrdered[*hive, int64]
 	Name   *gate.Text[*hive]
-	Temper *gate.Value[*hive, temper]
-	Weight *gate.Ordered[*hive, gate.Decimal]
+	Temper *gate.Enum[*hive, temper]
+	Weight *gate.NullableOrdered[*hive, gate.Decimal]
 	Active *gate.Value[*hive, bool]
-	Seen   *gate.Ordered[*hive, time.Time]
-	Tag    *gate.Ordered[*hive, string]
+	Seen   *gate.NullableOrdered[*hive, time.Time]
+	Tag    *gate.NullableOrdered[*hive, string]
 	Warmth *gate.Ordered[*hive, float64]
 	Keeper *gate.ToOne[*hive, *keeper]
 	Splits *gate.ToMany[*hive, *hive]
 }{
 	Table:  gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
 	ID:     gate.NewOrdered[int64](hiveDef, "id"),
-	FromID: gate.NewOrdered[int64](hiveDef, "from_id"),
+	FromID: gate.NewNullableOrdered[int64](hiveDef, "from_id"),
 	Name:   gate.NewText(hiveDef, "name"),
-	Temper: gate.NewValue[temper](hiveDef, "temper"),
-	Weight: gate.NewOrdered[gate.Decimal](hiveDef, "weight"),
+	Temper: gate.NewEnum[temper](hiveDef, "temper"),
+	Weight: gate.NewNullableOrdered[gate.Decimal](hiveDef, "weight"),
 	Active: gate.NewValue[bool](hiveDef, "active"),
-	Seen:   gate.NewOrdered[time.Time](hiveDef, "seen"),
-	Tag:    gate.NewOrdered[string](hiveDef, "tag"),
+	Seen:   gate.NewNullableOrdered[time.Time](hiveDef, "seen"),
+	Tag:    gate.NewNullableOrdered[string](hiveDef, "tag"),
 	Warmth: gate.NewOrdered[float64](hiveDef, "warmth"),
 	Keeper: gate.NewToOne(hiveDef, keeperDef, gate.On{{"keeper_id", "id"}}, func(e *hive) **keeper { return &e.Keeper }),
 	Splits: gate.NewToMany(hiveDef, hiveDef, gate.On{{"id", "from_id"}}, func(e *hive) *[]*hive { return &e.Splits }),
@@ -428,8 +421,8 @@ func TestConditionsMeanTheSameAsInGo(t *testing.T) {
 			"between":    {hives.Warmth.Between(1, 2), func(h *hive) bool { return h.Warmth >= 1 && h.Warmth <= 2 }},
 			"null":       {hives.FromID.IsNull(), func(h *hive) bool { return h.FromID.IsNull() }},
 			"not null":   {hives.FromID.IsNotNull(), func(h *hive) bool { return !h.FromID.IsNull() }},
-			"enum":       {hives.Temper.Is("fierce"), func(h *hive) bool { return h.Temper == "fierce" }},
-			"enum list":  {hives.Temper.In("fierce", "calm"), func(*hive) bool { return true }},
+			"enum":       {hives.Temper.Is(temper("fierce")), func(h *hive) bool { return h.Temper == "fierce" }},
+			"enum list":  {hives.Temper.In(gate.Labels([]temper{"fierce", "calm"})...), func(*hive) bool { return true }},
 			"bool":       {hives.Active.Is(true), func(h *hive) bool { return h.Active }},
 			"in":         {hives.Name.In("h1", "h2", "zzz"), func(h *hive) bool { return h.Name == "h1" || h.Name == "h2" }},
 			"in ids":     {hives.ID.In(list[0].ID, list[3].ID, list[4].ID), func(h *hive) bool { return h.ID == list[0].ID || h.ID == list[3].ID || h.ID == list[4].ID }},

@@ -78,13 +78,19 @@ func keyTables(c gate.Column, number string, wide bool) (*gate.Table[*site, int6
 	ref.Name, ref.Flags = "site", gate.Nullable
 	siteDef := gate.Describe(gate.Spec[*site]{
 		Name: "site" + number, New: func() *site { return new(site) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key}, code, {Name: "part", Type: gate.TypeInt64}},
-		Fields:  func(to []any, e *site) []any { return append(to, &e.ID, &e.Code, &e.Part) },
+		Fields: []gate.Field[*site]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *site) any { return &e.ID }},
+			gate.FieldOf(code, func(e *site) any { return &e.Code }),
+			{Name: "part", Type: gate.TypeInt64, In: func(e *site) any { return &e.Part }},
+		},
 	})
 	boxDef := gate.Describe(gate.Spec[*box]{
 		Name: "box" + number, New: func() *box { return new(box) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key}, ref, {Name: "part", Type: gate.TypeInt64, Flags: gate.Nullable}},
-		Fields:  func(to []any, e *box) []any { return append(to, &e.ID, &e.Site, &e.Part) },
+		Fields: []gate.Field[*box]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *box) any { return &e.ID }},
+			gate.FieldOf(ref, func(e *box) any { return &e.Site }),
+			{Name: "part", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *box) any { return &e.Part }},
+		},
 	})
 	down, up := gate.On{{"code", "site"}}, gate.On{{"site", "code"}}
 	if wide {

@@ -37,25 +37,22 @@ type gauge struct {
 
 var gaugeDef = gate.Describe(gate.Spec[*gauge]{
 	Name: "gauge", New: func() *gauge { return new(gauge) },
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "code", Type: gate.TypeText},
-		{Name: "at", Type: gate.TypeTimestamp, Flags: gate.Nullable},
-		{Name: "point", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
-		{Name: "day", Type: gate.TypeDate, Flags: gate.Nullable},
-		{Name: "hour", Type: gate.TypeTimeOfDay, Flags: gate.Nullable},
-		{Name: "exact", Type: gate.TypeNumeric, Flags: gate.Nullable},
-		{Name: "scaled", Type: gate.TypeNumeric, Precision: 30, Scale: 10, Flags: gate.Nullable},
-		{Name: "float", Type: gate.TypeFloat64, Flags: gate.Nullable},
-		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable},
-		{Name: "large", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "note", Type: gate.TypeText, Flags: gate.Nullable},
-		{Name: "data", Type: gate.TypeBytes, Flags: gate.Nullable},
-		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable},
-	},
 	Uniques: []gate.Unique{{Name: "gauge_code_key", Columns: []string{"code"}}},
-	Fields: func(to []any, e *gauge) []any {
-		return append(to, &e.ID, &e.Code, &e.At, &e.Point, &e.Day, &e.Hour, &e.Exact, &e.Scaled, &e.Float, &e.Facts, &e.Large, &e.Note, &e.Data, &e.Tag)
+	Fields: []gate.Field[*gauge]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *gauge) any { return &e.ID }},
+		{Name: "code", Type: gate.TypeText, In: func(e *gauge) any { return &e.Code }},
+		{Name: "at", Type: gate.TypeTimestamp, Flags: gate.Nullable, In: func(e *gauge) any { return &e.At }},
+		{Name: "point", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Point }},
+		{Name: "day", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Day }},
+		{Name: "hour", Type: gate.TypeTimeOfDay, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Hour }},
+		{Name: "exact", Type: gate.TypeNumeric, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Exact }},
+		{Name: "scaled", Type: gate.TypeNumeric, Precision: 30, Scale: 10, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Scaled }},
+		{Name: "float", Type: gate.TypeFloat64, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Float }},
+		{Name: "facts", Type: gate.TypeJSON, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Facts }},
+		{Name: "large", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Large }},
+		{Name: "note", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Note }},
+		{Name: "data", Type: gate.TypeBytes, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Data }},
+		{Name: "tag", Type: gate.TypeUUID, Flags: gate.Nullable, In: func(e *gauge) any { return &e.Tag }},
 	},
 })
 

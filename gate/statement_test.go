@@ -24,25 +24,19 @@ type box struct {
 
 var apiaryDef = Describe(Spec[*apiary]{
 	New: func() *apiary { return new(apiary) }, Schema: "stock", Name: "apiary",
-	Columns: []Column{
-		{Name: "id", Type: TypeInt64, Flags: Key | Auto},
-		{Name: `na"me`, Type: TypeText},
-		{Name: "place", Type: TypeOther, Cast: "point", Flags: Nullable},
-	},
-	Fields: func(to []any, e *apiary) []any {
-		return append(to, &e.ID, &e.Name, &e.Place)
+	Fields: []Field[*apiary]{
+		{Name: "id", Type: TypeInt64, Flags: Key | Auto, In: func(e *apiary) any { return &e.ID }},
+		{Name: `na"me`, Type: TypeText, In: func(e *apiary) any { return &e.Name }},
+		{Name: "place", Type: TypeOther, Cast: "point", Flags: Nullable, In: func(e *apiary) any { return &e.Place }},
 	},
 })
 
 var boxDef = Describe(Spec[*box]{
 	New: func() *box { return new(box) }, Name: "box",
-	Columns: []Column{
-		{Name: "apiary_id", Type: TypeInt64, Flags: Key},
-		{Name: "no", Type: TypeInt64, Flags: Key},
-		{Name: "mood", Type: TypeEnum, Labels: []string{"calm", "wild"}},
-	},
-	Fields: func(to []any, e *box) []any {
-		return append(to, &e.ApiaryID, &e.No, &e.Mood)
+	Fields: []Field[*box]{
+		{Name: "apiary_id", Type: TypeInt64, Flags: Key, In: func(e *box) any { return &e.ApiaryID }},
+		{Name: "no", Type: TypeInt64, Flags: Key, In: func(e *box) any { return &e.No }},
+		{Name: "mood", Type: TypeEnum, Labels: []string{"calm", "wild"}, In: func(e *box) any { return &e.Mood }},
 	},
 })
 

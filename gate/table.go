@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"fmt"
 	"iter"
 	"slices"
 )
@@ -74,11 +75,11 @@ type changing[E, K any] struct {
 	// UpdateChanged stores the columns of row that differ from before, which is
 	// the row as it was read. Where none differs it does nothing.
 	UpdateChanged func(ctx context.Context, db DB, before, row E) error
-	// Upsert inserts row, or updates the row that has its key already. Columns
-	// choose another unique key. Fields that an insert would leave to a default
+	// Upsert inserts row, or updates the row that has its key already: the
+	// primary one, or one unique key that is named. Fields that an insert would leave to a default
 	// stay as they are in a row that is there. Where row has a version, it must
 	// be the one that is stored: else Upsert returns ErrStale.
-	Upsert func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error
+	Upsert func(ctx context.Context, db DB, row E, key ...UniqueKey[E]) error
 	// Delete removes the row of that key, or marks it where the table says so.
 	// It returns ErrNotFound where there is none.
 	Delete func(ctx context.Context, db DB, key K) error
@@ -264,8 +265,14 @@ func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 			}
 			return t.update(ctx, db, row, only)
 		},
-		Upsert: func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error {
-			return t.upsert(ctx, db, row, indexesOf(key))
+		Upsert: func(ctx context.Context, db DB, row E, key ...UniqueKey[E]) error {
+			if len(key) > 1 {
+				return fmt.Errorf("upserting into %s: by %d keys; name one at most", t.Name, len(key))
+			}
+			if len(key) == 0 {
+				return t.upsert(ctx, db, row, nil)
+			}
+			return t.upsert(ctx, db, row, key[0].columns)
 		},
 		Delete: func(ctx context.Context, db DB, key K) error {
 			return t.remove(ctx, db, t.hasKey(parts(&key)), false)
@@ -278,6 +285,16 @@ func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 		},
 		InsertWithRelated: func(ctx context.Context, db DB, row E) error { return t.insertWithRelated(ctx, db, row) },
 	}
+}
+
+// UniqueKey is a unique key of a table of E, by which Upsert finds rows.
+type UniqueKey[E any] struct{ columns []int }
+
+// NewUniqueKey returns the unique key of those columns.
+//
+//go:noinline
+func NewUniqueKey[E any](d *Def[E], columns ...string) UniqueKey[E] {
+	return UniqueKey[E]{d.info.indexes(columns)}
 }
 
 // WithKey holds for the row of that key.

@@ -153,7 +153,7 @@ func TestTriedAgainFromTheBeginning(t *testing.T) {
 				func() error { return visits.InsertAll(ctx, tx, many) },
 				func() error { return visits.Update(ctx, tx, old) },
 				func() error { return keepers.InsertWithRelated(ctx, tx, k) },
-				func() error { return visits.Upsert(ctx, tx, &visit{Code: "up", Version: 0}, visits.Code) },
+				func() error { return visits.Upsert(ctx, tx, &visit{Code: "up", Version: 0}, visits.ByCode) },
 			} {
 				if err := do(); err != nil {
 					return err
@@ -467,8 +467,11 @@ func TestCirclesOfNewRows(t *testing.T) {
 
 		looped := gate.Describe(gate.Spec[*hive]{
 			Name: "hive", New: func() *hive { return new(hive) },
-			Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable}, {Name: "name", Type: gate.TypeText}},
-			Fields:  func(to []any, e *hive) []any { return append(to, &e.ID, &e.FromID, &e.Name) },
+			Fields: []gate.Field[*hive]{
+				{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *hive) any { return &e.ID }},
+				{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *hive) any { return &e.FromID }},
+				{Name: "name", Type: gate.TypeText, In: func(e *hive) any { return &e.Name }},
+			},
 		})
 		table := gate.NewTable(looped, func(k *int64) []any { return []any{k} })
 		from := map[*hive]*hive{}

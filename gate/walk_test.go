@@ -52,47 +52,43 @@ type plant struct {
 }
 
 var yardDef = gate.Describe(gate.Spec[*yard]{
-	Name: "yard",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "code", Type: gate.TypeText},
-		{Name: "plot", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "capacity", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "100"},
-		{Name: "open", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
-		{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt},
-		{Name: "version", Type: gate.TypeInt64, Flags: gate.HasDefault | gate.Version, Default: "1"},
-	},
+	Name:    "yard",
 	Uniques: []gate.Unique{{Name: "yard_code_key", Columns: []string{"code"}}, {Name: "yard_plot_key", Columns: []string{"plot"}}},
 	New:     func() *yard { return new(yard) },
-	Fields: func(to []any, e *yard) []any {
-		return append(to, &e.ID, &e.Code, &e.Plot, &e.Capacity, &e.Open, &e.DeletedAt, &e.Version)
+	Fields: []gate.Field[*yard]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *yard) any { return &e.ID }},
+		{Name: "code", Type: gate.TypeText, In: func(e *yard) any { return &e.Code }},
+		{Name: "plot", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *yard) any { return &e.Plot }},
+		{Name: "capacity", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "100", In: func(e *yard) any { return &e.Capacity }},
+		{Name: "open", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *yard) any { return &e.Open }},
+		{Name: "deleted_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable | gate.DeletedAt, In: func(e *yard) any { return &e.DeletedAt }},
+		{Name: "version", Type: gate.TypeInt64, Flags: gate.HasDefault | gate.Version, Default: "1", In: func(e *yard) any { return &e.Version }},
 	},
 })
 
 var colonyDef = gate.Describe(gate.Spec[*colony]{
 	Name: "colony",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "yard_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "name", Type: gate.TypeText},
-		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "10"},
+	New:  func() *colony { return new(colony) },
+	Fields: []gate.Field[*colony]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *colony) any { return &e.ID }},
+		{Name: "yard_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *colony) any { return &e.YardID }},
+		{Name: "name", Type: gate.TypeText, In: func(e *colony) any { return &e.Name }},
+		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "10", In: func(e *colony) any { return &e.Frames }},
 	},
-	New:    func() *colony { return new(colony) },
-	Fields: func(to []any, e *colony) []any { return append(to, &e.ID, &e.YardID, &e.Name, &e.Frames) },
 })
 
 var plantDef = gate.Describe(gate.Spec[*plant]{
 	Name: "plant",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText},
+	New:  func() *plant { return new(plant) },
+	Fields: []gate.Field[*plant]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *plant) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, In: func(e *plant) any { return &e.Name }},
 	},
-	New:    func() *plant { return new(plant) },
-	Fields: func(to []any, e *plant) []any { return append(to, &e.ID, &e.Name) },
 })
 
 var yards = &struct {
 	gate.Table[*yard, int64]
+	ByCode   gate.UniqueKey[*yard]
 	ID       *gate.Ordered[*yard, int64]
 	Code     *gate.Text[*yard]
 	Capacity *gate.Ordered[*yard, int64]
@@ -101,6 +97,7 @@ var yards = &struct {
 	Plants   *gate.ManyToMany[*yard, *plant]
 }{
 	Table:    gate.NewTable(yardDef, func(k *int64) []any { return []any{k} }),
+	ByCode:   gate.NewUniqueKey(yardDef, "code"),
 	ID:       gate.NewOrdered[int64](yardDef, "id"),
 	Code:     gate.NewText(yardDef, "code"),
 	Capacity: gate.NewOrdered[int64](yardDef, "capacity"),
@@ -469,7 +466,7 @@ func (w *yardWalk) upsert() operation {
 		name: "Upsert", entities: []any{y}, single: true,
 		run: func(ctx context.Context, db gate.DB) error {
 			if byCode {
-				return yards.Upsert(ctx, db, y, yards.Code)
+				return yards.Upsert(ctx, db, y, yards.ByCode)
 			}
 			return yards.Upsert(ctx, db, y)
 		},

@@ -45,18 +45,22 @@ type hive struct {
 var (
 	apiaryDef = gate.Describe(gate.Spec[*apiary]{
 		Name: "apiary", New: func() *apiary { return new(apiary) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "name", Type: gate.TypeText, Max: 60}},
-		Fields:  func(to []any, e *apiary) []any { return append(to, &e.ID, &e.Name) },
+		Fields: []gate.Field[*apiary]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *apiary) any { return &e.ID }},
+			{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *apiary) any { return &e.Name }},
+		},
 	})
 	hiveDef = gate.Describe(gate.Spec[*hive]{
 		Name: "hive", New: func() *hive { return new(hive) },
-		Columns: []gate.Column{
-			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "apiary_id", Type: gate.TypeInt64}, {Name: "name", Type: gate.TypeText, Max: 20},
-			{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Default: "calm", Flags: gate.HasDefault}, {Name: "weight_kg", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable},
-			{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable}, {Name: "notes", Type: gate.TypeText, Flags: gate.Nullable}, {Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable},
-		},
-		Fields: func(to []any, e *hive) []any {
-			return append(to, &e.ID, &e.ApiaryID, &e.Name, gate.Label(&e.Temper), &e.WeightKg, &e.Seen, &e.Notes, &e.Photo)
+		Fields: []gate.Field[*hive]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *hive) any { return &e.ID }},
+			{Name: "apiary_id", Type: gate.TypeInt64, In: func(e *hive) any { return &e.ApiaryID }},
+			{Name: "name", Type: gate.TypeText, Max: 20, In: func(e *hive) any { return &e.Name }},
+			{Name: "temper", Type: gate.TypeEnum, Labels: []string{"calm", "fierce"}, Default: "calm", Flags: gate.HasDefault, In: func(e *hive) any { return gate.Label(&e.Temper) }},
+			{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 6, Scale: 2, Flags: gate.Nullable, In: func(e *hive) any { return &e.WeightKg }},
+			{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, In: func(e *hive) any { return &e.Seen }},
+			{Name: "notes", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *hive) any { return &e.Notes }},
+			{Name: "photo", Type: gate.TypeBytes, Flags: gate.Nullable, In: func(e *hive) any { return &e.Photo }},
 		},
 	})
 	apiaries = gate.NewTable(apiaryDef, func(k *int64) []any { return []any{k} })

@@ -35,13 +35,18 @@ type box struct {
 var (
 	keeperDef = gate.Describe(gate.Spec[*keeper]{
 		Name: "keeper", New: func() *keeper { return new(keeper) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "email", Type: gate.TypeText}},
-		Fields:  func(to []any, e *keeper) []any { return append(to, &e.ID, &e.Email) },
+		Fields: []gate.Field[*keeper]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *keeper) any { return &e.ID }},
+			{Name: "email", Type: gate.TypeText, In: func(e *keeper) any { return &e.Email }},
+		},
 	})
 	boxDef = gate.Describe(gate.Spec[*box]{
 		Name: "box", New: func() *box { return new(box) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "name", Type: gate.TypeText}, {Name: "keeper_id", Type: gate.TypeInt64}},
-		Fields:  func(to []any, e *box) []any { return append(to, &e.ID, &e.Name, &e.KeeperID) },
+		Fields: []gate.Field[*box]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *box) any { return &e.ID }},
+			{Name: "name", Type: gate.TypeText, In: func(e *box) any { return &e.Name }},
+			{Name: "keeper_id", Type: gate.TypeInt64, In: func(e *box) any { return &e.KeeperID }},
+		},
 	})
 	keepers = gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} })
 	boxes   = gate.NewTable(boxDef, func(k *int64) []any { return []any{k} })

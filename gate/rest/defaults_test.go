@@ -26,16 +26,13 @@ type shed struct {
 
 var shedDef = gate.Describe(gate.Spec[*shed]{
 	Name: "shed", New: func() *shed { return new(shed) },
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "capacity", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "100"},
-		{Name: "open", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
-		{Name: "note", Type: gate.TypeText, Flags: gate.HasDefault}, // computed
-		{Name: "deleted_at", Type: gate.TypeDate, Flags: gate.Nullable | gate.DeletedAt},
-		{Name: "version", Type: gate.TypeInt64, Flags: gate.HasDefault | gate.Version, Default: "1"},
-	},
-	Fields: func(to []any, e *shed) []any {
-		return append(to, &e.ID, &e.Capacity, &e.Open, &e.Note, &e.DeletedAt, &e.Version)
+	Fields: []gate.Field[*shed]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *shed) any { return &e.ID }},
+		{Name: "capacity", Type: gate.TypeInt64, Flags: gate.HasDefault, Default: "100", In: func(e *shed) any { return &e.Capacity }},
+		{Name: "open", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *shed) any { return &e.Open }},
+		{Name: "note", Type: gate.TypeText, Flags: gate.HasDefault, In: func(e *shed) any { return &e.Note }},
+		{Name: "deleted_at", Type: gate.TypeDate, Flags: gate.Nullable | gate.DeletedAt, In: func(e *shed) any { return &e.DeletedAt }},
+		{Name: "version", Type: gate.TypeInt64, Flags: gate.HasDefault | gate.Version, Default: "1", In: func(e *shed) any { return &e.Version }},
 	},
 })
 

@@ -30,11 +30,12 @@ type photo struct {
 
 var photoDef = gate.Describe(gate.Spec[*photo]{
 	Name: "photo", New: func() *photo { return new(photo) },
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "media_type", Type: gate.TypeText},
-		{Name: "raw_data", Type: gate.TypeBytes, Flags: gate.Nullable}, {Name: "notes", Type: gate.TypeText, Max: 12},
+	Fields: []gate.Field[*photo]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *photo) any { return &e.ID }},
+		{Name: "media_type", Type: gate.TypeText, In: func(e *photo) any { return &e.Media }},
+		{Name: "raw_data", Type: gate.TypeBytes, Flags: gate.Nullable, In: func(e *photo) any { return &e.Data }},
+		{Name: "notes", Type: gate.TypeText, Max: 12, In: func(e *photo) any { return &e.Notes }},
 	},
-	Fields: func(to []any, e *photo) []any { return append(to, &e.ID, &e.Media, &e.Data, &e.Notes) },
 })
 
 var photos = gate.NewTable(photoDef, func(k *int64) []any { return []any{k} })

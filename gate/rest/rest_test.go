@@ -38,16 +38,13 @@ type hive struct {
 var hiveDef = gate.Describe(gate.Spec[*hive]{
 	New:  func() *hive { return new(hive) },
 	Name: "hive",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText, Max: 20},
-		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
-		{Name: "weight", Type: gate.TypeNumeric, Default: "0", Flags: gate.HasDefault},
-		{Name: "secret", Type: gate.TypeText, Flags: gate.Nullable | gate.Hidden},
-	},
-	Fields: func(to []any, e *hive) []any {
-		return append(to, &e.ID, &e.Name, &e.FromID, &e.Seen, &e.Weight, &e.Secret)
+	Fields: []gate.Field[*hive]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *hive) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, Max: 20, In: func(e *hive) any { return &e.Name }},
+		{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *hive) any { return &e.FromID }},
+		{Name: "seen", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, In: func(e *hive) any { return &e.Seen }},
+		{Name: "weight", Type: gate.TypeNumeric, Default: "0", Flags: gate.HasDefault, In: func(e *hive) any { return &e.Weight }},
+		{Name: "secret", Type: gate.TypeText, Flags: gate.Nullable | gate.Hidden, In: func(e *hive) any { return &e.Secret }},
 	},
 })
 

@@ -53,21 +53,29 @@ type patch struct {
 var (
 	holderDef = gate.Describe(gate.Spec[*holder]{
 		Name: "owner", New: func() *holder { return new(holder) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "name", Type: gate.TypeText}, {Name: "phone", Type: gate.TypeText, Flags: gate.Nullable}},
-		Fields:  func(to []any, e *holder) []any { return append(to, &e.ID, &e.Name, &e.Phone) },
+		Fields: []gate.Field[*holder]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *holder) any { return &e.ID }},
+			{Name: "name", Type: gate.TypeText, In: func(e *holder) any { return &e.Name }},
+			{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *holder) any { return &e.Phone }},
+		},
 	})
 	frameDef = gate.Describe(gate.Spec[*frame]{
 		Name: "frame", New: func() *frame { return new(frame) },
-		Columns: []gate.Column{
-			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "label", Type: gate.TypeText}, {Name: "weight", Type: gate.TypeInt64, Flags: gate.Nullable},
-			{Name: "owner_id", Type: gate.TypeInt64}, {Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
+		Fields: []gate.Field[*frame]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *frame) any { return &e.ID }},
+			{Name: "label", Type: gate.TypeText, In: func(e *frame) any { return &e.Label }},
+			{Name: "weight", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *frame) any { return &e.Weight }},
+			{Name: "owner_id", Type: gate.TypeInt64, In: func(e *frame) any { return &e.OwnerID }},
+			{Name: "from_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *frame) any { return &e.FromID }},
 		},
-		Fields: func(to []any, e *frame) []any { return append(to, &e.ID, &e.Label, &e.Weight, &e.OwnerID, &e.FromID) },
 	})
 	patchDef = gate.Describe(gate.Spec[*patch]{
 		Name: "patch", New: func() *patch { return new(patch) },
-		Columns: []gate.Column{{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto}, {Name: "kind", Type: gate.TypeText}, {Name: "owner_id", Type: gate.TypeInt64}},
-		Fields:  func(to []any, e *patch) []any { return append(to, &e.ID, &e.Kind, &e.OwnerID) },
+		Fields: []gate.Field[*patch]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *patch) any { return &e.ID }},
+			{Name: "kind", Type: gate.TypeText, In: func(e *patch) any { return &e.Kind }},
+			{Name: "owner_id", Type: gate.TypeInt64, In: func(e *patch) any { return &e.OwnerID }},
+		},
 	})
 	holders  = gate.NewTable(holderDef, func(k *int64) []any { return []any{k} })
 	frames   = gate.NewTable(frameDef, func(k *int64) []any { return []any{k} })

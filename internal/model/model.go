@@ -77,6 +77,7 @@ type Entity struct {
 // Finder is a method that finds a row by a unique key.
 type Finder struct {
 	Name   string // FindByCode
+	Key    string // ByCode, of the key for upserts
 	Fields []*Field
 	Args   []string // the names of the values, one a field
 }

@@ -113,6 +113,7 @@ func (b *builder) addFinders(e *Entity) {
 			continue
 		}
 		finder.Name = vars.give("FindBy" + name)
+		finder.Key = vars.give("By" + name)
 		e.Finders = append(e.Finders, finder)
 	}
 }

@@ -52,9 +52,9 @@ func newTable(m *model.Model, e *model.Entity) *table {
 		entity: e, one: map[*model.Relation]*gate.ToOne[*row, *row]{}, many: map[*model.Relation]*gate.ToMany[*row, *row]{},
 		join: map[*model.Relation]*gate.ManyToMany[*row, *row]{},
 	}
-	spec := gate.Spec[*row]{Schema: e.Table.Schema, Name: e.Table.Name, New: t.newRow, Fields: func(to []any, r *row) []any { return append(to, r.values...) }}
-	for _, f := range e.Fields {
-		spec.Columns = append(spec.Columns, m.Facts(f))
+	spec := gate.Spec[*row]{Schema: e.Table.Schema, Name: e.Table.Name, New: t.newRow}
+	for i, f := range e.Fields {
+		spec.Fields = append(spec.Fields, gate.FieldOf(m.Facts(f), func(r *row) any { return r.values[i] }))
 		t.fields = append(t.fields, newField(f))
 	}
 	for _, u := range e.Uniques {

@@ -180,7 +180,7 @@ type imported struct{ name, spec string }
 func (r *renderer) importable() [][]imported {
 	gate := r.target.gateImport()
 	return [][]imported{
-		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
+		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
 		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.storeSpec()}},
 	}
 }
@@ -439,6 +439,10 @@ func (r *renderer) funcs() template.FuncMap {
 		"compositeDoc":  compositeDoc,
 		"partPointer":   func(f *model.Field) string { return pointerTo(f, "c."+f.Name) },
 		"slotType":      slotType,
+		"floatFields":   floatFields,
+		"floatType":     floatType,
+		"uniqueKeys":    uniqueKeys,
+		"columnNames":   columnNames,
 		"compositeKey":  func(e *model.Entity) bool { return len(e.Key) > 1 },
 		"tableType":     tableType,
 		"tableValue":    tableValue,
@@ -618,8 +622,8 @@ func tableValue(e *model.Entity) string {
 }
 
 func columnType(e *model.Entity, f *model.Field) string {
-	switch class := columnClass(f); class {
-	case "Text", "Document":
+	switch class := columnClass(f); {
+	case strings.HasSuffix(class, "Text"), strings.HasSuffix(class, "Document"):
 		return fmt.Sprintf("*gate.%s[*%s]", class, e.Type)
 	default:
 		return fmt.Sprintf("*gate.%s[*%s, %s]", class, e.Type, columnOperand(f))
@@ -627,8 +631,8 @@ func columnType(e *model.Entity, f *model.Field) string {
 }
 
 func columnValue(e *model.Entity, f *model.Field) string {
-	switch class := columnClass(f); class {
-	case "Text", "Document":
+	switch class := columnClass(f); {
+	case strings.HasSuffix(class, "Text"), strings.HasSuffix(class, "Document"):
 		return fmt.Sprintf("gate.New%s(%sDef, %q)", class, e.Local, f.Column.Name)
 	default:
 		return fmt.Sprintf("gate.New%s[%s](%sDef, %q)", class, columnOperand(f), e.Local, f.Column.Name)
@@ -637,14 +641,28 @@ func columnValue(e *model.Entity, f *model.Field) string {
 
 // columnOperand is the type of the values that a column is compared with.
 func columnOperand(f *model.Field) string {
-	if f.Element != nil && (f.Kind == model.KindList || f.Kind == model.KindRange) {
+	if f.Element != nil && !f.Computed && (f.Kind == model.KindList || f.Kind == model.KindRange) {
 		return f.Element.Value
 	}
 	return f.Value
 }
 
-// columnClass says which conditions a column offers.
+// columnClass says which conditions a column offers, and how it can be set.
 func columnClass(f *model.Field) string {
+	class := valueClass(f)
+	switch {
+	case f.Computed && (class == "Text" || class == "Ordered"):
+		return "Computed" + class
+	case f.Computed:
+		return "ComputedValue"
+	case f.Nullable:
+		return "Nullable" + class
+	}
+	return class
+}
+
+// valueClass says which conditions there are on values of a column.
+func valueClass(f *model.Field) string {
 	switch f.Kind {
 	case model.KindText:
 		return "Text"
@@ -654,10 +672,48 @@ func columnClass(f *model.Field) string {
 		return "Array"
 	case model.KindRange:
 		return "Span"
-	case model.KindBool, model.KindBytes, model.KindEnum, model.KindOther, model.KindRecord:
+	case model.KindEnum:
+		return "Enum"
+	case model.KindBool, model.KindBytes, model.KindOther, model.KindRecord:
 		return "Value"
 	}
 	return "Ordered"
+}
+
+// floatFields are the fields whose type encoding/json cannot write every value
+// of.
+func floatFields(e *model.Entity) []*model.Field {
+	var list []*model.Field
+	for _, f := range e.Fields {
+		if f.Type == "float64" || f.Type == "float32" {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// floatType is the runtime's type that can.
+func floatType(f *model.Field) string {
+	if f.Type == "float32" {
+		return "gate.Float32"
+	}
+	return "gate.Float"
+}
+
+// uniqueKeys are the keys besides the primary one by which rows can be stored.
+func uniqueKeys(e *model.Entity) []model.Finder {
+	if e.Verbs != model.Full {
+		return nil
+	}
+	return e.Finders
+}
+
+func columnNames(fields []*model.Field) []string {
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.Column.Name
+	}
+	return names
 }
 
 func finderArgs(f model.Finder) string {
