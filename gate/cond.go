@@ -65,6 +65,14 @@ func GivenSome[E, V any](values []V, cond func(...V) Cond[E]) Cond[E] {
 	return cond(values...)
 }
 
+// GivenLabels is GivenSome for the labels of an enum.
+func GivenLabels[E any, V EnumOf[V]](values []V, cond func(...EnumOf[V]) Cond[E]) Cond[E] {
+	if len(values) == 0 {
+		return Cond[E]{}
+	}
+	return cond(Labels(values)...)
+}
+
 // exprs are the conditions that say something.
 func exprs[E any](conds []Cond[E]) []expr {
 	list := make([]expr, 0, len(conds))

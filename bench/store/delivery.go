@@ -3,6 +3,7 @@
 package store
 
 import (
+	"encoding/json"
 	"time"
 
 	"widegate/gate"
@@ -31,18 +32,41 @@ type Delivery struct {
 	Samples            []*Sample   `json:"samples,omitzero"`
 }
 
+// MarshalJSON writes the row as JSON, and texts such as "NaN" where that has no number.
+func (e Delivery) MarshalJSON() ([]byte, error) {
+	type plain Delivery
+	return json.Marshal(struct {
+		plain
+		Moisture gate.Float `json:"moisture"`
+	}{plain(e), gate.Float(e.Moisture)})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (e *Delivery) UnmarshalJSON(text []byte) error {
+	type plain Delivery
+	row := struct {
+		*plain
+		Moisture gate.Float `json:"moisture"`
+	}{(*plain)(e), gate.Float(e.Moisture)}
+	if err := json.Unmarshal(text, &row); err != nil {
+		return err
+	}
+	e.Moisture = float64(row.Moisture)
+	return nil
+}
+
 // Deliveries is the table delivery: its columns, its relations and what can be done with it.
 var Deliveries = &deliveryTable{
 	table:       gate.NewTable(deliveryDef, func(k *int64) []any { return []any{k} }),
 	ID:          gate.NewOrdered[int64](deliveryDef, "id"),
 	Code:        gate.NewText(deliveryDef, "code"),
 	Keeper:      gate.NewText(deliveryDef, "keeper"),
-	Remark:      gate.NewText(deliveryDef, "remark"),
+	Remark:      gate.NewNullableText(deliveryDef, "remark"),
 	WeightKg:    gate.NewOrdered[gate.Decimal](deliveryDef, "weight_kg"),
 	IsAccepted:  gate.NewValue[bool](deliveryDef, "is_accepted"),
 	DeliveredOn: gate.NewOrdered[gate.Date](deliveryDef, "delivered_on"),
 	RecordedAt:  gate.NewOrdered[time.Time](deliveryDef, "recorded_at"),
-	PreviousID:  gate.NewOrdered[int64](deliveryDef, "previous_id"),
+	PreviousID:  gate.NewNullableOrdered[int64](deliveryDef, "previous_id"),
 	Tag:         gate.NewOrdered[string](deliveryDef, "tag"),
 	Facts:       gate.NewDocument(deliveryDef, "facts"),
 	Moisture:    gate.NewOrdered[float64](deliveryDef, "moisture"),
@@ -59,12 +83,12 @@ type deliveryTable struct {
 	ID          *gate.Ordered[*Delivery, int64]
 	Code        *gate.Text[*Delivery]
 	Keeper      *gate.Text[*Delivery]
-	Remark      *gate.Text[*Delivery]
+	Remark      *gate.NullableText[*Delivery]
 	WeightKg    *gate.Ordered[*Delivery, gate.Decimal]
 	IsAccepted  *gate.Value[*Delivery, bool]
 	DeliveredOn *gate.Ordered[*Delivery, gate.Date]
 	RecordedAt  *gate.Ordered[*Delivery, time.Time]
-	PreviousID  *gate.Ordered[*Delivery, int64]
+	PreviousID  *gate.NullableOrdered[*Delivery, int64]
 	Tag         *gate.Ordered[*Delivery, string]
 	Facts       *gate.Document[*Delivery]
 	Moisture    *gate.Ordered[*Delivery, float64]
@@ -79,39 +103,21 @@ type deliveryTable struct {
 // deliveryDef describes the table delivery to the runtime.
 var deliveryDef = gate.Describe(gate.Spec[*Delivery]{
 	Name: "delivery",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "code", Type: gate.TypeText, Max: 20},
-		{Name: "keeper", Type: gate.TypeText, Max: 60},
-		{Name: "remark", Type: gate.TypeText, Flags: gate.Nullable},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 10, Scale: 2},
-		{Name: "is_accepted", Type: gate.TypeBool},
-		{Name: "delivered_on", Type: gate.TypeDate},
-		{Name: "recorded_at", Type: gate.TypeTimestampTZ},
-		{Name: "previous_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "tag", Type: gate.TypeUUID},
-		{Name: "facts", Type: gate.TypeJSON},
-		{Name: "moisture", Type: gate.TypeFloat64},
-		{Name: "region", Type: gate.TypeText, Max: 40},
-		{Name: "grade", Type: gate.TypeText, Max: 10},
-	},
-	New: func() *Delivery { return new(Delivery) },
-	Fields: func(to []any, e *Delivery) []any {
-		return append(to,
-			&e.ID,
-			&e.Code,
-			&e.Keeper,
-			&e.Remark,
-			&e.WeightKg,
-			&e.IsAccepted,
-			&e.DeliveredOn,
-			&e.RecordedAt,
-			&e.PreviousID,
-			&e.Tag,
-			&e.Facts,
-			&e.Moisture,
-			&e.Region,
-			&e.Grade,
-		)
+	New:  func() *Delivery { return new(Delivery) },
+	Fields: []gate.Field[*Delivery]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Delivery) any { return &e.ID }},
+		{Name: "code", Type: gate.TypeText, Max: 20, In: func(e *Delivery) any { return &e.Code }},
+		{Name: "keeper", Type: gate.TypeText, Max: 60, In: func(e *Delivery) any { return &e.Keeper }},
+		{Name: "remark", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.Remark }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 10, Scale: 2, In: func(e *Delivery) any { return &e.WeightKg }},
+		{Name: "is_accepted", Type: gate.TypeBool, In: func(e *Delivery) any { return &e.IsAccepted }},
+		{Name: "delivered_on", Type: gate.TypeDate, In: func(e *Delivery) any { return &e.DeliveredOn }},
+		{Name: "recorded_at", Type: gate.TypeTimestampTZ, In: func(e *Delivery) any { return &e.RecordedAt }},
+		{Name: "previous_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.PreviousID }},
+		{Name: "tag", Type: gate.TypeUUID, In: func(e *Delivery) any { return &e.Tag }},
+		{Name: "facts", Type: gate.TypeJSON, In: func(e *Delivery) any { return &e.Facts }},
+		{Name: "moisture", Type: gate.TypeFloat64, In: func(e *Delivery) any { return &e.Moisture }},
+		{Name: "region", Type: gate.TypeText, Max: 40, In: func(e *Delivery) any { return &e.Region }},
+		{Name: "grade", Type: gate.TypeText, Max: 10, In: func(e *Delivery) any { return &e.Grade }},
 	},
 })

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"encoding/json"
 	"time"
 
 	"widegate/gate"
@@ -20,6 +21,29 @@ type Sample struct {
 	Delivery *Delivery `json:"delivery,omitzero"`
 }
 
+// MarshalJSON writes the row as JSON, and texts such as "NaN" where that has no number.
+func (e Sample) MarshalJSON() ([]byte, error) {
+	type plain Sample
+	return json.Marshal(struct {
+		plain
+		Value gate.Float `json:"value"`
+	}{plain(e), gate.Float(e.Value)})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (e *Sample) UnmarshalJSON(text []byte) error {
+	type plain Sample
+	row := struct {
+		*plain
+		Value gate.Float `json:"value"`
+	}{(*plain)(e), gate.Float(e.Value)}
+	if err := json.Unmarshal(text, &row); err != nil {
+		return err
+	}
+	e.Value = float64(row.Value)
+	return nil
+}
+
 // Samples is the table sample: its columns, its relations and what can be done with it.
 var Samples = &sampleTable{
 	table:      gate.NewTable(sampleDef, func(k *int64) []any { return []any{k} }),
@@ -27,7 +51,7 @@ var Samples = &sampleTable{
 	DeliveryID: gate.NewOrdered[int64](sampleDef, "delivery_id"),
 	TakenAt:    gate.NewOrdered[time.Time](sampleDef, "taken_at"),
 	Value:      gate.NewOrdered[float64](sampleDef, "value"),
-	Note:       gate.NewText(sampleDef, "note"),
+	Note:       gate.NewNullableText(sampleDef, "note"),
 
 	Delivery: gate.NewToOne(sampleDef, deliveryDef, gate.On{{"delivery_id", "id"}}, func(e *Sample) **Delivery { return &e.Delivery }),
 }
@@ -38,7 +62,7 @@ type sampleTable struct {
 	DeliveryID *gate.Ordered[*Sample, int64]
 	TakenAt    *gate.Ordered[*Sample, time.Time]
 	Value      *gate.Ordered[*Sample, float64]
-	Note       *gate.Text[*Sample]
+	Note       *gate.NullableText[*Sample]
 
 	Delivery *gate.ToOne[*Sample, *Delivery]
 }
@@ -46,21 +70,12 @@ type sampleTable struct {
 // sampleDef describes the table sample to the runtime.
 var sampleDef = gate.Describe(gate.Spec[*Sample]{
 	Name: "sample",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "delivery_id", Type: gate.TypeInt64},
-		{Name: "taken_at", Type: gate.TypeTimestampTZ},
-		{Name: "value", Type: gate.TypeFloat64},
-		{Name: "note", Type: gate.TypeText, Flags: gate.Nullable},
-	},
-	New: func() *Sample { return new(Sample) },
-	Fields: func(to []any, e *Sample) []any {
-		return append(to,
-			&e.ID,
-			&e.DeliveryID,
-			&e.TakenAt,
-			&e.Value,
-			&e.Note,
-		)
+	New:  func() *Sample { return new(Sample) },
+	Fields: []gate.Field[*Sample]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Sample) any { return &e.ID }},
+		{Name: "delivery_id", Type: gate.TypeInt64, In: func(e *Sample) any { return &e.DeliveryID }},
+		{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *Sample) any { return &e.TakenAt }},
+		{Name: "value", Type: gate.TypeFloat64, In: func(e *Sample) any { return &e.Value }},
+		{Name: "note", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Sample) any { return &e.Note }},
 	},
 })

@@ -35,7 +35,6 @@ var waysOut = []wayOut{
 	{"needs-deleted", "needs-what-was-deleted", "hive.go", "package store\n\nfunc help() int { return 1 }\n\nfunc F() int { return 2 }\n", 0, 0},
 	{"constant", "iota-appended-by-both", "hive.go", "package store\n\nconst (\n\tA = iota\n\tB\n)\n\nconst Own = 7\n", -1, -1},
 	{"route-clash", "route-patterns-clash", "a.go", "package api\n\nimport \"net/http\"\n\nfunc one(mux *http.ServeMux) {\n\tmux.HandleFunc(\"GET /mine/{key}\", nil)\n\tmux.HandleFunc(\"GET /hives\", nil)\n}\n", -1, -1},
-	{"out-of-step", "columns-out-of-step", "a.go", "package store\n\ntype spec struct {\n\tColumns []col\n\tFields  func(to []any, e *hive) []any\n}\n\ntype col struct{ Name string }\n\ntype hive struct{ ID, Size int }\n\nvar def = spec{\n\tColumns: []col{\n\t\t{Name: \"id\"},\n\t\t{Name: \"size\"},\n\t},\n\tFields: func(to []any, e *hive) []any {\n\t\treturn append(to,\n\t\t\t&e.ID,\n\t\t\t&e.Size,\n\t\t)\n\t},\n}\n", -1, -1},
 	{"unreadable", "broken-file-refused", "hive.go", "package store\n\ntype Hive struct{}\n", -1, -1},
 	{"markers", "markers-refused", "hive.go", "package store\n\ntype Hive struct{}\n", -1, -1},
 	{"declared-twice", "declared-twice", "hive.go", "package store\n\nfunc a() {}\n", -1, -1},

@@ -49,7 +49,6 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
 		g.constants(ctx, checker, w, before, folder)
 		g.routes(w, before, folder)
-		g.inStep(w, before, folder)
 	}
 }
 

@@ -46,7 +46,7 @@ var uses = map[string]use{
 	"Attention.Table": text, "Attention.Text": text, "Attention.Why": text, "Attention.Settle": text,
 	"Entity.Name": name, "Entity.Type": name, "Entity.Plural": name, "Entity.Local": name, "Entity.File": fileStem,
 	"Entity.Path": word, "Entity.Words": prose, "Entity.Article": prose, "Entity.KeyType": goType,
-	"Finder.Name": name, "Finder.Args": name,
+	"Finder.Name": name, "Finder.Key": name, "Finder.Args": name,
 	"Field.Name": name, "Field.Var": name, "Field.Value": goType, "Field.Type": goType, "Field.Kind": name,
 	"Field.Constant": text, "Field.Role": text,
 	"Limits.Least": text, "Limits.Most": text, "Limits.Above": text, "Limits.Below": text,

@@ -17,36 +17,28 @@ type ApiaryYield struct {
 // ApiaryYields is the view apiary_yield: its columns and what can be done with it.
 var ApiaryYields = &apiaryYieldTable{
 	view:       gate.NewView(apiaryYieldDef),
-	ApiaryID:   gate.NewOrdered[int64](apiaryYieldDef, "apiary_id"),
-	ApiaryName: gate.NewText(apiaryYieldDef, "apiary_name"),
-	Harvests:   gate.NewOrdered[int64](apiaryYieldDef, "harvests"),
-	WeightKg:   gate.NewOrdered[gate.Decimal](apiaryYieldDef, "weight_kg"),
+	ApiaryID:   gate.NewNullableOrdered[int64](apiaryYieldDef, "apiary_id"),
+	ApiaryName: gate.NewNullableText(apiaryYieldDef, "apiary_name"),
+	Harvests:   gate.NewNullableOrdered[int64](apiaryYieldDef, "harvests"),
+	WeightKg:   gate.NewNullableOrdered[gate.Decimal](apiaryYieldDef, "weight_kg"),
 }
 
 type apiaryYieldTable struct {
 	view[*ApiaryYield]
-	ApiaryID   *gate.Ordered[*ApiaryYield, int64]
-	ApiaryName *gate.Text[*ApiaryYield]
-	Harvests   *gate.Ordered[*ApiaryYield, int64]
-	WeightKg   *gate.Ordered[*ApiaryYield, gate.Decimal]
+	ApiaryID   *gate.NullableOrdered[*ApiaryYield, int64]
+	ApiaryName *gate.NullableText[*ApiaryYield]
+	Harvests   *gate.NullableOrdered[*ApiaryYield, int64]
+	WeightKg   *gate.NullableOrdered[*ApiaryYield, gate.Decimal]
 }
 
 // apiaryYieldDef describes the view apiary_yield to the runtime.
 var apiaryYieldDef = gate.Describe(gate.Spec[*ApiaryYield]{
 	Name: "apiary_yield",
-	Columns: []gate.Column{
-		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
-		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable},
-	},
-	New: func() *ApiaryYield { return new(ApiaryYield) },
-	Fields: func(to []any, e *ApiaryYield) []any {
-		return append(to,
-			&e.ApiaryID,
-			&e.ApiaryName,
-			&e.Harvests,
-			&e.WeightKg,
-		)
+	New:  func() *ApiaryYield { return new(ApiaryYield) },
+	Fields: []gate.Field[*ApiaryYield]{
+		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.ApiaryID }},
+		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *ApiaryYield) any { return &e.ApiaryName }},
+		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.Harvests }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.WeightKg }},
 	},
 })

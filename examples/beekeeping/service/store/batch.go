@@ -30,10 +30,12 @@ var Batches = &batchTable{
 	BottledOn:  gate.NewOrdered[gate.Date](batchDef, "bottled_on"),
 	BestBefore: gate.NewOrdered[gate.Date](batchDef, "best_before"),
 	Jars:       gate.NewOrdered[int64](batchDef, "jars"),
-	JarPrice:   gate.NewOrdered[gate.Decimal](batchDef, "jar_price"),
+	JarPrice:   gate.NewNullableOrdered[gate.Decimal](batchDef, "jar_price"),
 
 	BatchHarvests: gate.NewToMany(batchDef, batchHarvestDef, gate.On{{"id", "batch_id"}}, func(e *Batch) *[]*BatchHarvest { return &e.BatchHarvests }),
 	Harvests:      gate.NewManyToMany(batchDef, harvestDef, gate.Join{Name: "batch_harvest", Parent: gate.On{{"id", "batch_id"}}, Child: gate.On{{"harvest_id", "id"}}}, func(e *Batch) *[]*Harvest { return &e.Harvests }),
+
+	ByCode: gate.NewUniqueKey(batchDef, "code"),
 }
 
 type batchTable struct {
@@ -43,10 +45,13 @@ type batchTable struct {
 	BottledOn  *gate.Ordered[*Batch, gate.Date]
 	BestBefore *gate.Ordered[*Batch, gate.Date]
 	Jars       *gate.Ordered[*Batch, int64]
-	JarPrice   *gate.Ordered[*Batch, gate.Decimal]
+	JarPrice   *gate.NullableOrdered[*Batch, gate.Decimal]
 
 	BatchHarvests *gate.ToMany[*Batch, *BatchHarvest]
 	Harvests      *gate.ManyToMany[*Batch, *Harvest]
+
+	// Unique keys, for Upsert.
+	ByCode gate.UniqueKey[*Batch]
 }
 
 // FindByCode returns a batch by its code, or gate.ErrNotFound.
@@ -57,26 +62,16 @@ func (t *batchTable) FindByCode(ctx context.Context, db gate.DB, code string) (*
 // batchDef describes the table batch to the runtime.
 var batchDef = gate.Describe(gate.Spec[*Batch]{
 	Name: "batch",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "code", Type: gate.TypeText, Max: 20},
-		{Name: "bottled_on", Type: gate.TypeDate},
-		{Name: "best_before", Type: gate.TypeDate},
-		{Name: "jars", Type: gate.TypeInt64, Above: "0"},
-		{Name: "jar_price", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2},
-	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"code"}},
 	},
 	New: func() *Batch { return new(Batch) },
-	Fields: func(to []any, e *Batch) []any {
-		return append(to,
-			&e.ID,
-			&e.Code,
-			&e.BottledOn,
-			&e.BestBefore,
-			&e.Jars,
-			&e.JarPrice,
-		)
+	Fields: []gate.Field[*Batch]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Batch) any { return &e.ID }},
+		{Name: "code", Type: gate.TypeText, Max: 20, In: func(e *Batch) any { return &e.Code }},
+		{Name: "bottled_on", Type: gate.TypeDate, In: func(e *Batch) any { return &e.BottledOn }},
+		{Name: "best_before", Type: gate.TypeDate, In: func(e *Batch) any { return &e.BestBefore }},
+		{Name: "jars", Type: gate.TypeInt64, Above: "0", In: func(e *Batch) any { return &e.Jars }},
+		{Name: "jar_price", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 8, Scale: 2, In: func(e *Batch) any { return &e.JarPrice }},
 	},
 })

@@ -47,17 +47,10 @@ type batchHarvestTable struct {
 // batchHarvestDef describes the table batch_harvest to the runtime.
 var batchHarvestDef = gate.Describe(gate.Spec[*BatchHarvest]{
 	Name: "batch_harvest",
-	Columns: []gate.Column{
-		{Name: "batch_id", Type: gate.TypeInt64, Flags: gate.Key},
-		{Name: "harvest_id", Type: gate.TypeInt64, Flags: gate.Key},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0"},
-	},
-	New: func() *BatchHarvest { return new(BatchHarvest) },
-	Fields: func(to []any, e *BatchHarvest) []any {
-		return append(to,
-			&e.BatchID,
-			&e.HarvestID,
-			&e.WeightKg,
-		)
+	New:  func() *BatchHarvest { return new(BatchHarvest) },
+	Fields: []gate.Field[*BatchHarvest]{
+		{Name: "batch_id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *BatchHarvest) any { return &e.BatchID }},
+		{Name: "harvest_id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *BatchHarvest) any { return &e.HarvestID }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", In: func(e *BatchHarvest) any { return &e.WeightKg }},
 	},
 })

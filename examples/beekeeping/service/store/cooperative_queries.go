@@ -58,18 +58,21 @@ func SearchHives(ctx context.Context, db gate.DB, name gate.Maybe[string], tempe
 from hive h
 join apiary on apiary.id = h.apiary_id
 left join queen on queen.hive_id = h.id
-where h.is_active
-`)
+where h.is_active`)
 	if !name.IsNull() {
-		q.Text("  and h.name like ").Arg(name).Text("\n")
+		q.Text(`
+  and h.name like `).Arg(name)
 	}
 	if !temperament.IsNull() {
-		q.Text("  and h.temperament = ").Arg(temperament).Text("\n")
+		q.Text(`
+  and h.temperament = `).Arg(temperament)
 	}
 	if !frames.IsNull() {
-		q.Text("  and h.frames >= ").Arg(frames).Text("\n")
+		q.Text(`
+  and h.frames >= `).Arg(frames)
 	}
-	q.Text("order by ").Choice(int(sort), "h.name", "coalesce(h.weight_kg, 0) desc").Text(`, h.id
+	q.Text(`
+order by `).Choice(int(sort), "h.name", "coalesce(h.weight_kg, 0) desc").Text(`, h.id
 limit `).Arg(most)
 	return gate.ReadRows(ctx, db, q, (*SearchHivesRow).fields)
 }

@@ -25,22 +25,27 @@ var Forages = &forageTable{
 	table:      gate.NewTable(forageDef, func(k *int64) []any { return []any{k} }),
 	ID:         gate.NewOrdered[int64](forageDef, "id"),
 	Name:       gate.NewText(forageDef, "name"),
-	LatinName:  gate.NewText(forageDef, "latin_name"),
+	LatinName:  gate.NewNullableText(forageDef, "latin_name"),
 	BloomsFrom: gate.NewOrdered[int64](forageDef, "blooms_from"),
 	BloomsTo:   gate.NewOrdered[int64](forageDef, "blooms_to"),
 
 	Apiaries: gate.NewManyToMany(forageDef, apiaryDef, gate.Join{Name: "apiary_forage", Parent: gate.On{{"id", "forage_id"}}, Child: gate.On{{"apiary_id", "id"}}}, func(e *Forage) *[]*Apiary { return &e.Apiaries }),
+
+	ByName: gate.NewUniqueKey(forageDef, "name"),
 }
 
 type forageTable struct {
 	table[*Forage, int64]
 	ID         *gate.Ordered[*Forage, int64]
 	Name       *gate.Text[*Forage]
-	LatinName  *gate.Text[*Forage]
+	LatinName  *gate.NullableText[*Forage]
 	BloomsFrom *gate.Ordered[*Forage, int64]
 	BloomsTo   *gate.Ordered[*Forage, int64]
 
 	Apiaries *gate.ManyToMany[*Forage, *Apiary]
+
+	// Unique keys, for Upsert.
+	ByName gate.UniqueKey[*Forage]
 }
 
 // FindByName returns a forage by its name, or gate.ErrNotFound.
@@ -51,24 +56,15 @@ func (t *forageTable) FindByName(ctx context.Context, db gate.DB, name string) (
 // forageDef describes the table forage to the runtime.
 var forageDef = gate.Describe(gate.Spec[*Forage]{
 	Name: "forage",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText, Max: 60},
-		{Name: "latin_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 80},
-		{Name: "blooms_from", Type: gate.TypeInt64, Least: "1", Most: "12"},
-		{Name: "blooms_to", Type: gate.TypeInt64, Least: "1", Most: "12"},
-	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"name"}},
 	},
 	New: func() *Forage { return new(Forage) },
-	Fields: func(to []any, e *Forage) []any {
-		return append(to,
-			&e.ID,
-			&e.Name,
-			&e.LatinName,
-			&e.BloomsFrom,
-			&e.BloomsTo,
-		)
+	Fields: []gate.Field[*Forage]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Forage) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *Forage) any { return &e.Name }},
+		{Name: "latin_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 80, In: func(e *Forage) any { return &e.LatinName }},
+		{Name: "blooms_from", Type: gate.TypeInt64, Least: "1", Most: "12", In: func(e *Forage) any { return &e.BloomsFrom }},
+		{Name: "blooms_to", Type: gate.TypeInt64, Least: "1", Most: "12", In: func(e *Forage) any { return &e.BloomsTo }},
 	},
 })

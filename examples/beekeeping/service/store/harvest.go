@@ -27,7 +27,7 @@ var Harvests = &harvestTable{
 	HiveID:      gate.NewOrdered[int64](harvestDef, "hive_id"),
 	HarvestedOn: gate.NewOrdered[gate.Date](harvestDef, "harvested_on"),
 	WeightKg:    gate.NewOrdered[gate.Decimal](harvestDef, "weight_kg"),
-	MoisturePct: gate.NewOrdered[gate.Decimal](harvestDef, "moisture_pct"),
+	MoisturePct: gate.NewNullableOrdered[gate.Decimal](harvestDef, "moisture_pct"),
 
 	Hive:          gate.NewToOne(harvestDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Harvest) **Hive { return &e.Hive }),
 	BatchHarvests: gate.NewToMany(harvestDef, batchHarvestDef, gate.On{{"id", "harvest_id"}}, func(e *Harvest) *[]*BatchHarvest { return &e.BatchHarvests }),
@@ -40,7 +40,7 @@ type harvestTable struct {
 	HiveID      *gate.Ordered[*Harvest, int64]
 	HarvestedOn *gate.Ordered[*Harvest, gate.Date]
 	WeightKg    *gate.Ordered[*Harvest, gate.Decimal]
-	MoisturePct *gate.Ordered[*Harvest, gate.Decimal]
+	MoisturePct *gate.NullableOrdered[*Harvest, gate.Decimal]
 
 	Hive          *gate.ToOne[*Harvest, *Hive]
 	BatchHarvests *gate.ToMany[*Harvest, *BatchHarvest]
@@ -50,21 +50,12 @@ type harvestTable struct {
 // harvestDef describes the table harvest to the runtime.
 var harvestDef = gate.Describe(gate.Spec[*Harvest]{
 	Name: "harvest",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "hive_id", Type: gate.TypeInt64},
-		{Name: "harvested_on", Type: gate.TypeDate},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0"},
-		{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100"},
-	},
-	New: func() *Harvest { return new(Harvest) },
-	Fields: func(to []any, e *Harvest) []any {
-		return append(to,
-			&e.ID,
-			&e.HiveID,
-			&e.HarvestedOn,
-			&e.WeightKg,
-			&e.MoisturePct,
-		)
+	New:  func() *Harvest { return new(Harvest) },
+	Fields: []gate.Field[*Harvest]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Harvest) any { return &e.ID }},
+		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Harvest) any { return &e.HiveID }},
+		{Name: "harvested_on", Type: gate.TypeDate, In: func(e *Harvest) any { return &e.HarvestedOn }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", In: func(e *Harvest) any { return &e.WeightKg }},
+		{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100", In: func(e *Harvest) any { return &e.MoisturePct }},
 	},
 })

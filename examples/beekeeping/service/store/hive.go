@@ -19,6 +19,11 @@ const (
 	TemperamentFierce  Temperament = "fierce"
 )
 
+// Values returns the values of Temperament, in their order.
+func (Temperament) Values() []Temperament {
+	return []Temperament{TemperamentCalm, TemperamentNervous, TemperamentFierce}
+}
+
 // Hive is a box of bees that stands in an apiary.
 type Hive struct {
 	ID          int64                    `json:"id"`
@@ -48,12 +53,12 @@ var Hives = &hiveTable{
 	table:       gate.NewTable(hiveDef, func(k *int64) []any { return []any{k} }),
 	ID:          gate.NewOrdered[int64](hiveDef, "id"),
 	ApiaryID:    gate.NewOrdered[int64](hiveDef, "apiary_id"),
-	SplitFromID: gate.NewOrdered[int64](hiveDef, "split_from_id"),
+	SplitFromID: gate.NewNullableOrdered[int64](hiveDef, "split_from_id"),
 	Name:        gate.NewText(hiveDef, "name"),
-	Temperament: gate.NewValue[Temperament](hiveDef, "temperament"),
+	Temperament: gate.NewEnum[Temperament](hiveDef, "temperament"),
 	Frames:      gate.NewOrdered[int64](hiveDef, "frames"),
-	WeightKg:    gate.NewOrdered[gate.Decimal](hiveDef, "weight_kg"),
-	AcquiredOn:  gate.NewOrdered[gate.Date](hiveDef, "acquired_on"),
+	WeightKg:    gate.NewNullableOrdered[gate.Decimal](hiveDef, "weight_kg"),
+	AcquiredOn:  gate.NewNullableOrdered[gate.Date](hiveDef, "acquired_on"),
 	IsActive:    gate.NewValue[bool](hiveDef, "is_active"),
 	CreatedAt:   gate.NewOrdered[time.Time](hiveDef, "created_at"),
 
@@ -65,18 +70,20 @@ var Hives = &hiveTable{
 	Inspections:    gate.NewToMany(hiveDef, inspectionDef, gate.On{{"id", "hive_id"}}, func(e *Hive) *[]*Inspection { return &e.Inspections }),
 	SensorReadings: gate.NewToMany(hiveDef, sensorReadingDef, gate.On{{"id", "hive_id"}}, func(e *Hive) *[]*SensorReading { return &e.SensorReadings }),
 	Treatments:     gate.NewToMany(hiveDef, treatmentDef, gate.On{{"id", "hive_id"}}, func(e *Hive) *[]*Treatment { return &e.Treatments }),
+
+	ByApiaryIDName: gate.NewUniqueKey(hiveDef, "apiary_id", "name"),
 }
 
 type hiveTable struct {
 	table[*Hive, int64]
 	ID          *gate.Ordered[*Hive, int64]
 	ApiaryID    *gate.Ordered[*Hive, int64]
-	SplitFromID *gate.Ordered[*Hive, int64]
+	SplitFromID *gate.NullableOrdered[*Hive, int64]
 	Name        *gate.Text[*Hive]
-	Temperament *gate.Value[*Hive, Temperament]
+	Temperament *gate.Enum[*Hive, Temperament]
 	Frames      *gate.Ordered[*Hive, int64]
-	WeightKg    *gate.Ordered[*Hive, gate.Decimal]
-	AcquiredOn  *gate.Ordered[*Hive, gate.Date]
+	WeightKg    *gate.NullableOrdered[*Hive, gate.Decimal]
+	AcquiredOn  *gate.NullableOrdered[*Hive, gate.Date]
 	IsActive    *gate.Value[*Hive, bool]
 	CreatedAt   *gate.Ordered[*Hive, time.Time]
 
@@ -88,6 +95,9 @@ type hiveTable struct {
 	Inspections    *gate.ToMany[*Hive, *Inspection]
 	SensorReadings *gate.ToMany[*Hive, *SensorReading]
 	Treatments     *gate.ToMany[*Hive, *Treatment]
+
+	// Unique keys, for Upsert.
+	ByApiaryIDName gate.UniqueKey[*Hive]
 }
 
 // FindByApiaryIDName returns a hive by its apiary_id and name, or gate.ErrNotFound.
@@ -98,34 +108,20 @@ func (t *hiveTable) FindByApiaryIDName(ctx context.Context, db gate.DB, apiaryID
 // hiveDef describes the table hive to the runtime.
 var hiveDef = gate.Describe(gate.Spec[*Hive]{
 	Name: "hive",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "apiary_id", Type: gate.TypeInt64},
-		{Name: "split_from_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "name", Type: gate.TypeText, Max: 60},
-		{Name: "temperament", Type: gate.TypeEnum, Flags: gate.HasDefault, Labels: []string{"calm", "nervous", "fierce"}, Default: "calm"},
-		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "1", Most: "40", Default: "10"},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Least: "0"},
-		{Name: "acquired_on", Type: gate.TypeDate, Flags: gate.Nullable},
-		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
-		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault | gate.CreatedAt},
-	},
 	Uniques: []gate.Unique{
 		{Name: "hive_apiary_id_name_key", Columns: []string{"apiary_id", "name"}},
 	},
 	New: func() *Hive { return new(Hive) },
-	Fields: func(to []any, e *Hive) []any {
-		return append(to,
-			&e.ID,
-			&e.ApiaryID,
-			&e.SplitFromID,
-			&e.Name,
-			gate.Label(&e.Temperament),
-			&e.Frames,
-			&e.WeightKg,
-			&e.AcquiredOn,
-			&e.IsActive,
-			&e.CreatedAt,
-		)
+	Fields: []gate.Field[*Hive]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Hive) any { return &e.ID }},
+		{Name: "apiary_id", Type: gate.TypeInt64, In: func(e *Hive) any { return &e.ApiaryID }},
+		{Name: "split_from_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Hive) any { return &e.SplitFromID }},
+		{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *Hive) any { return &e.Name }},
+		{Name: "temperament", Type: gate.TypeEnum, Flags: gate.HasDefault, Labels: []string{"calm", "nervous", "fierce"}, Default: "calm", In: func(e *Hive) any { return gate.Label(&e.Temperament) }},
+		{Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "1", Most: "40", Default: "10", In: func(e *Hive) any { return &e.Frames }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, Least: "0", In: func(e *Hive) any { return &e.WeightKg }},
+		{Name: "acquired_on", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *Hive) any { return &e.AcquiredOn }},
+		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *Hive) any { return &e.IsActive }},
+		{Name: "created_at", Type: gate.TypeTimestampTZ, Flags: gate.HasDefault | gate.CreatedAt, In: func(e *Hive) any { return &e.CreatedAt }},
 	},
 })

@@ -18,40 +18,31 @@ type HiveOverview struct {
 // HiveOverviews is the view hive_overview: its columns and what can be done with it.
 var HiveOverviews = &hiveOverviewTable{
 	view:            gate.NewView(hiveOverviewDef),
-	HiveID:          gate.NewOrdered[int64](hiveOverviewDef, "hive_id"),
-	HiveName:        gate.NewText(hiveOverviewDef, "hive_name"),
-	ApiaryName:      gate.NewText(hiveOverviewDef, "apiary_name"),
-	QueenMarking:    gate.NewText(hiveOverviewDef, "queen_marking"),
-	LastInspectedOn: gate.NewOrdered[gate.Date](hiveOverviewDef, "last_inspected_on"),
+	HiveID:          gate.NewNullableOrdered[int64](hiveOverviewDef, "hive_id"),
+	HiveName:        gate.NewNullableText(hiveOverviewDef, "hive_name"),
+	ApiaryName:      gate.NewNullableText(hiveOverviewDef, "apiary_name"),
+	QueenMarking:    gate.NewNullableText(hiveOverviewDef, "queen_marking"),
+	LastInspectedOn: gate.NewNullableOrdered[gate.Date](hiveOverviewDef, "last_inspected_on"),
 }
 
 type hiveOverviewTable struct {
 	view[*HiveOverview]
-	HiveID          *gate.Ordered[*HiveOverview, int64]
-	HiveName        *gate.Text[*HiveOverview]
-	ApiaryName      *gate.Text[*HiveOverview]
-	QueenMarking    *gate.Text[*HiveOverview]
-	LastInspectedOn *gate.Ordered[*HiveOverview, gate.Date]
+	HiveID          *gate.NullableOrdered[*HiveOverview, int64]
+	HiveName        *gate.NullableText[*HiveOverview]
+	ApiaryName      *gate.NullableText[*HiveOverview]
+	QueenMarking    *gate.NullableText[*HiveOverview]
+	LastInspectedOn *gate.NullableOrdered[*HiveOverview, gate.Date]
 }
 
 // hiveOverviewDef describes the view hive_overview to the runtime.
 var hiveOverviewDef = gate.Describe(gate.Spec[*HiveOverview]{
 	Name: "hive_overview",
-	Columns: []gate.Column{
-		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "hive_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
-		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
-		{Name: "queen_marking", Type: gate.TypeText, Flags: gate.Nullable},
-		{Name: "last_inspected_on", Type: gate.TypeDate, Flags: gate.Nullable},
-	},
-	New: func() *HiveOverview { return new(HiveOverview) },
-	Fields: func(to []any, e *HiveOverview) []any {
-		return append(to,
-			&e.HiveID,
-			&e.HiveName,
-			&e.ApiaryName,
-			&e.QueenMarking,
-			&e.LastInspectedOn,
-		)
+	New:  func() *HiveOverview { return new(HiveOverview) },
+	Fields: []gate.Field[*HiveOverview]{
+		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *HiveOverview) any { return &e.HiveID }},
+		{Name: "hive_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *HiveOverview) any { return &e.HiveName }},
+		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *HiveOverview) any { return &e.ApiaryName }},
+		{Name: "queen_marking", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *HiveOverview) any { return &e.QueenMarking }},
+		{Name: "last_inspected_on", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *HiveOverview) any { return &e.LastInspectedOn }},
 	},
 })

@@ -35,16 +35,18 @@ var Inspections = &inspectionTable{
 	HiveID:       gate.NewOrdered[int64](inspectionDef, "hive_id"),
 	KeeperID:     gate.NewOrdered[int64](inspectionDef, "keeper_id"),
 	DoneOn:       gate.NewOrdered[gate.Date](inspectionDef, "done_on"),
-	StartedAt:    gate.NewOrdered[time.Time](inspectionDef, "started_at"),
+	StartedAt:    gate.NewNullableOrdered[time.Time](inspectionDef, "started_at"),
 	BroodFrames:  gate.NewOrdered[int64](inspectionDef, "brood_frames"),
 	QueenSeen:    gate.NewValue[bool](inspectionDef, "queen_seen"),
-	Notes:        gate.NewText(inspectionDef, "notes"),
-	Measurements: gate.NewDocument(inspectionDef, "measurements"),
+	Notes:        gate.NewNullableText(inspectionDef, "notes"),
+	Measurements: gate.NewNullableDocument(inspectionDef, "measurements"),
 
 	Hive:             gate.NewToOne(inspectionDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Inspection) **Hive { return &e.Hive }),
 	Keeper:           gate.NewToOne(inspectionDef, keeperDef, gate.On{{"keeper_id", "id"}}, func(e *Inspection) **Keeper { return &e.Keeper }),
 	InspectionPhotos: gate.NewToMany(inspectionDef, inspectionPhotoDef, gate.On{{"id", "inspection_id"}}, func(e *Inspection) *[]*InspectionPhoto { return &e.InspectionPhotos }),
 	Treatments:       gate.NewToMany(inspectionDef, treatmentDef, gate.On{{"id", "inspection_id"}}, func(e *Inspection) *[]*Treatment { return &e.Treatments }),
+
+	ByHiveIDDoneOn: gate.NewUniqueKey(inspectionDef, "hive_id", "done_on"),
 }
 
 type inspectionTable struct {
@@ -53,16 +55,19 @@ type inspectionTable struct {
 	HiveID       *gate.Ordered[*Inspection, int64]
 	KeeperID     *gate.Ordered[*Inspection, int64]
 	DoneOn       *gate.Ordered[*Inspection, gate.Date]
-	StartedAt    *gate.Ordered[*Inspection, time.Time]
+	StartedAt    *gate.NullableOrdered[*Inspection, time.Time]
 	BroodFrames  *gate.Ordered[*Inspection, int64]
 	QueenSeen    *gate.Value[*Inspection, bool]
-	Notes        *gate.Text[*Inspection]
-	Measurements *gate.Document[*Inspection]
+	Notes        *gate.NullableText[*Inspection]
+	Measurements *gate.NullableDocument[*Inspection]
 
 	Hive             *gate.ToOne[*Inspection, *Hive]
 	Keeper           *gate.ToOne[*Inspection, *Keeper]
 	InspectionPhotos *gate.ToMany[*Inspection, *InspectionPhoto]
 	Treatments       *gate.ToMany[*Inspection, *Treatment]
+
+	// Unique keys, for Upsert.
+	ByHiveIDDoneOn gate.UniqueKey[*Inspection]
 }
 
 // FindByHiveIDDoneOn returns an inspection by its hive_id and done_on, or gate.ErrNotFound.
@@ -73,32 +78,19 @@ func (t *inspectionTable) FindByHiveIDDoneOn(ctx context.Context, db gate.DB, hi
 // inspectionDef describes the table inspection to the runtime.
 var inspectionDef = gate.Describe(gate.Spec[*Inspection]{
 	Name: "inspection",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "hive_id", Type: gate.TypeInt64},
-		{Name: "keeper_id", Type: gate.TypeInt64},
-		{Name: "done_on", Type: gate.TypeDate},
-		{Name: "started_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable},
-		{Name: "brood_frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Default: "0"},
-		{Name: "queen_seen", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false"},
-		{Name: "notes", Type: gate.TypeText, Flags: gate.Nullable},
-		{Name: "measurements", Type: gate.TypeJSON, Flags: gate.Nullable},
-	},
 	Uniques: []gate.Unique{
 		{Name: "inspection_hive_id_done_on_key", Columns: []string{"hive_id", "done_on"}},
 	},
 	New: func() *Inspection { return new(Inspection) },
-	Fields: func(to []any, e *Inspection) []any {
-		return append(to,
-			&e.ID,
-			&e.HiveID,
-			&e.KeeperID,
-			&e.DoneOn,
-			&e.StartedAt,
-			&e.BroodFrames,
-			&e.QueenSeen,
-			&e.Notes,
-			&e.Measurements,
-		)
+	Fields: []gate.Field[*Inspection]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Inspection) any { return &e.ID }},
+		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Inspection) any { return &e.HiveID }},
+		{Name: "keeper_id", Type: gate.TypeInt64, In: func(e *Inspection) any { return &e.KeeperID }},
+		{Name: "done_on", Type: gate.TypeDate, In: func(e *Inspection) any { return &e.DoneOn }},
+		{Name: "started_at", Type: gate.TypeTimestampTZ, Flags: gate.Nullable, In: func(e *Inspection) any { return &e.StartedAt }},
+		{Name: "brood_frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Default: "0", In: func(e *Inspection) any { return &e.BroodFrames }},
+		{Name: "queen_seen", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", In: func(e *Inspection) any { return &e.QueenSeen }},
+		{Name: "notes", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Inspection) any { return &e.Notes }},
+		{Name: "measurements", Type: gate.TypeJSON, Flags: gate.Nullable, In: func(e *Inspection) any { return &e.Measurements }},
 	},
 })

@@ -27,7 +27,7 @@ var InspectionPhotos = &inspectionPhotoTable{
 	ID:           gate.NewOrdered[int64](inspectionPhotoDef, "id"),
 	InspectionID: gate.NewOrdered[int64](inspectionPhotoDef, "inspection_id"),
 	TakenAt:      gate.NewOrdered[time.Time](inspectionPhotoDef, "taken_at"),
-	Caption:      gate.NewText(inspectionPhotoDef, "caption"),
+	Caption:      gate.NewNullableText(inspectionPhotoDef, "caption"),
 	MediaType:    gate.NewText(inspectionPhotoDef, "media_type"),
 	Photo:        gate.NewValue[[]byte](inspectionPhotoDef, "photo"),
 
@@ -39,7 +39,7 @@ type inspectionPhotoTable struct {
 	ID           *gate.Ordered[*InspectionPhoto, int64]
 	InspectionID *gate.Ordered[*InspectionPhoto, int64]
 	TakenAt      *gate.Ordered[*InspectionPhoto, time.Time]
-	Caption      *gate.Text[*InspectionPhoto]
+	Caption      *gate.NullableText[*InspectionPhoto]
 	MediaType    *gate.Text[*InspectionPhoto]
 	Photo        *gate.Value[*InspectionPhoto, []byte]
 
@@ -49,23 +49,13 @@ type inspectionPhotoTable struct {
 // inspectionPhotoDef describes the table inspection_photo to the runtime.
 var inspectionPhotoDef = gate.Describe(gate.Spec[*InspectionPhoto]{
 	Name: "inspection_photo",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "inspection_id", Type: gate.TypeInt64},
-		{Name: "taken_at", Type: gate.TypeTimestampTZ},
-		{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200},
-		{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png"},
-		{Name: "photo", Type: gate.TypeBytes},
-	},
-	New: func() *InspectionPhoto { return new(InspectionPhoto) },
-	Fields: func(to []any, e *InspectionPhoto) []any {
-		return append(to,
-			&e.ID,
-			&e.InspectionID,
-			&e.TakenAt,
-			&e.Caption,
-			&e.MediaType,
-			&e.Photo,
-		)
+	New:  func() *InspectionPhoto { return new(InspectionPhoto) },
+	Fields: []gate.Field[*InspectionPhoto]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *InspectionPhoto) any { return &e.ID }},
+		{Name: "inspection_id", Type: gate.TypeInt64, In: func(e *InspectionPhoto) any { return &e.InspectionID }},
+		{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *InspectionPhoto) any { return &e.TakenAt }},
+		{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200, In: func(e *InspectionPhoto) any { return &e.Caption }},
+		{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png", In: func(e *InspectionPhoto) any { return &e.MediaType }},
+		{Name: "photo", Type: gate.TypeBytes, In: func(e *InspectionPhoto) any { return &e.Photo }},
 	},
 })

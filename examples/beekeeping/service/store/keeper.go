@@ -30,14 +30,17 @@ var Keepers = &keeperTable{
 	ID:       gate.NewOrdered[int64](keeperDef, "id"),
 	MemberNo: gate.NewText(keeperDef, "member_no"),
 	Name:     gate.NewText(keeperDef, "name"),
-	Email:    gate.NewText(keeperDef, "email"),
-	Phone:    gate.NewText(keeperDef, "phone"),
+	Email:    gate.NewNullableText(keeperDef, "email"),
+	Phone:    gate.NewNullableText(keeperDef, "phone"),
 	JoinedOn: gate.NewOrdered[gate.Date](keeperDef, "joined_on"),
 	IsActive: gate.NewValue[bool](keeperDef, "is_active"),
 
 	Apiaries:       gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Apiary { return &e.Apiaries }),
 	DeputyApiaries: gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "deputy_id"}}, func(e *Keeper) *[]*Apiary { return &e.DeputyApiaries }),
 	Inspections:    gate.NewToMany(keeperDef, inspectionDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Inspection { return &e.Inspections }),
+
+	ByEmail:    gate.NewUniqueKey(keeperDef, "email"),
+	ByMemberNo: gate.NewUniqueKey(keeperDef, "member_no"),
 }
 
 type keeperTable struct {
@@ -45,14 +48,18 @@ type keeperTable struct {
 	ID       *gate.Ordered[*Keeper, int64]
 	MemberNo *gate.Text[*Keeper]
 	Name     *gate.Text[*Keeper]
-	Email    *gate.Text[*Keeper]
-	Phone    *gate.Text[*Keeper]
+	Email    *gate.NullableText[*Keeper]
+	Phone    *gate.NullableText[*Keeper]
 	JoinedOn *gate.Ordered[*Keeper, gate.Date]
 	IsActive *gate.Value[*Keeper, bool]
 
 	Apiaries       *gate.ToMany[*Keeper, *Apiary]
 	DeputyApiaries *gate.ToMany[*Keeper, *Apiary]
 	Inspections    *gate.ToMany[*Keeper, *Inspection]
+
+	// Unique keys, for Upsert.
+	ByEmail    gate.UniqueKey[*Keeper]
+	ByMemberNo gate.UniqueKey[*Keeper]
 }
 
 // FindByEmail returns a keeper by its email, or gate.ErrNotFound.
@@ -68,29 +75,18 @@ func (t *keeperTable) FindByMemberNo(ctx context.Context, db gate.DB, memberNo s
 // keeperDef describes the table keeper to the runtime.
 var keeperDef = gate.Describe(gate.Spec[*Keeper]{
 	Name: "keeper",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "member_no", Type: gate.TypeText, Max: 12},
-		{Name: "name", Type: gate.TypeText, Max: 80},
-		{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120},
-		{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30},
-		{Name: "joined_on", Type: gate.TypeDate},
-		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true"},
-	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"email"}},
 		{Columns: []string{"member_no"}},
 	},
 	New: func() *Keeper { return new(Keeper) },
-	Fields: func(to []any, e *Keeper) []any {
-		return append(to,
-			&e.ID,
-			&e.MemberNo,
-			&e.Name,
-			&e.Email,
-			&e.Phone,
-			&e.JoinedOn,
-			&e.IsActive,
-		)
+	Fields: []gate.Field[*Keeper]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Keeper) any { return &e.ID }},
+		{Name: "member_no", Type: gate.TypeText, Max: 12, In: func(e *Keeper) any { return &e.MemberNo }},
+		{Name: "name", Type: gate.TypeText, Max: 80, In: func(e *Keeper) any { return &e.Name }},
+		{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120, In: func(e *Keeper) any { return &e.Email }},
+		{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30, In: func(e *Keeper) any { return &e.Phone }},
+		{Name: "joined_on", Type: gate.TypeDate, In: func(e *Keeper) any { return &e.JoinedOn }},
+		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *Keeper) any { return &e.IsActive }},
 	},
 })

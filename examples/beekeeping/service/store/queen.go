@@ -20,6 +20,11 @@ const (
 	MarkingBlue   Marking = "blue"
 )
 
+// Values returns the values of Marking, in their order.
+func (Marking) Values() []Marking {
+	return []Marking{MarkingWhite, MarkingYellow, MarkingRed, MarkingGreen, MarkingBlue}
+}
+
 // Queen is the queen of a hive.
 type Queen struct {
 	ID        int64               `json:"id"`
@@ -38,24 +43,29 @@ var Queens = &queenTable{
 	table:     gate.NewTable(queenDef, func(k *int64) []any { return []any{k} }),
 	ID:        gate.NewOrdered[int64](queenDef, "id"),
 	HiveID:    gate.NewOrdered[int64](queenDef, "hive_id"),
-	Marking:   gate.NewValue[Marking](queenDef, "marking"),
-	Breed:     gate.NewText(queenDef, "breed"),
+	Marking:   gate.NewNullableEnum[Marking](queenDef, "marking"),
+	Breed:     gate.NewNullableText(queenDef, "breed"),
 	HatchedOn: gate.NewOrdered[gate.Date](queenDef, "hatched_on"),
 	IsClipped: gate.NewValue[bool](queenDef, "is_clipped"),
 
 	Hive: gate.NewToOne(queenDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Queen) **Hive { return &e.Hive }),
+
+	ByHiveID: gate.NewUniqueKey(queenDef, "hive_id"),
 }
 
 type queenTable struct {
 	table[*Queen, int64]
 	ID        *gate.Ordered[*Queen, int64]
 	HiveID    *gate.Ordered[*Queen, int64]
-	Marking   *gate.Value[*Queen, Marking]
-	Breed     *gate.Text[*Queen]
+	Marking   *gate.NullableEnum[*Queen, Marking]
+	Breed     *gate.NullableText[*Queen]
 	HatchedOn *gate.Ordered[*Queen, gate.Date]
 	IsClipped *gate.Value[*Queen, bool]
 
 	Hive *gate.ToOne[*Queen, *Hive]
+
+	// Unique keys, for Upsert.
+	ByHiveID gate.UniqueKey[*Queen]
 }
 
 // FindByHiveID returns a queen by its hive_id, or gate.ErrNotFound.
@@ -66,26 +76,16 @@ func (t *queenTable) FindByHiveID(ctx context.Context, db gate.DB, hiveID int64)
 // queenDef describes the table queen to the runtime.
 var queenDef = gate.Describe(gate.Spec[*Queen]{
 	Name: "queen",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "hive_id", Type: gate.TypeInt64},
-		{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}},
-		{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60},
-		{Name: "hatched_on", Type: gate.TypeDate},
-		{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false"},
-	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"hive_id"}},
 	},
 	New: func() *Queen { return new(Queen) },
-	Fields: func(to []any, e *Queen) []any {
-		return append(to,
-			&e.ID,
-			&e.HiveID,
-			gate.MaybeLabel(&e.Marking),
-			&e.Breed,
-			&e.HatchedOn,
-			&e.IsClipped,
-		)
+	Fields: []gate.Field[*Queen]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Queen) any { return &e.ID }},
+		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Queen) any { return &e.HiveID }},
+		{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}, In: func(e *Queen) any { return gate.MaybeLabel(&e.Marking) }},
+		{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *Queen) any { return &e.Breed }},
+		{Name: "hatched_on", Type: gate.TypeDate, In: func(e *Queen) any { return &e.HatchedOn }},
+		{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", In: func(e *Queen) any { return &e.IsClipped }},
 	},
 })

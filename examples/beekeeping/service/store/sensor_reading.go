@@ -32,9 +32,9 @@ var SensorReadings = &sensorReadingTable{
 	table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
 	HiveID:       gate.NewOrdered[int64](sensorReadingDef, "hive_id"),
 	ReadAt:       gate.NewOrdered[time.Time](sensorReadingDef, "read_at"),
-	TemperatureC: gate.NewOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
-	HumidityPct:  gate.NewOrdered[float64](sensorReadingDef, "humidity_pct"),
-	WeightKg:     gate.NewOrdered[gate.Decimal](sensorReadingDef, "weight_kg"),
+	TemperatureC: gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
+	HumidityPct:  gate.NewNullableOrdered[float64](sensorReadingDef, "humidity_pct"),
+	WeightKg:     gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "weight_kg"),
 
 	Hive: gate.NewToOne(sensorReadingDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *SensorReading) **Hive { return &e.Hive }),
 }
@@ -43,9 +43,9 @@ type sensorReadingTable struct {
 	table[*SensorReading, SensorReadingKey]
 	HiveID       *gate.Ordered[*SensorReading, int64]
 	ReadAt       *gate.Ordered[*SensorReading, time.Time]
-	TemperatureC *gate.Ordered[*SensorReading, gate.Decimal]
-	HumidityPct  *gate.Ordered[*SensorReading, float64]
-	WeightKg     *gate.Ordered[*SensorReading, gate.Decimal]
+	TemperatureC *gate.NullableOrdered[*SensorReading, gate.Decimal]
+	HumidityPct  *gate.NullableOrdered[*SensorReading, float64]
+	WeightKg     *gate.NullableOrdered[*SensorReading, gate.Decimal]
 
 	Hive *gate.ToOne[*SensorReading, *Hive]
 }
@@ -53,21 +53,12 @@ type sensorReadingTable struct {
 // sensorReadingDef describes the table sensor_reading to the runtime.
 var sensorReadingDef = gate.Describe(gate.Spec[*SensorReading]{
 	Name: "sensor_reading",
-	Columns: []gate.Column{
-		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key},
-		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key},
-		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1},
-		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2},
-	},
-	New: func() *SensorReading { return new(SensorReading) },
-	Fields: func(to []any, e *SensorReading) []any {
-		return append(to,
-			&e.HiveID,
-			&e.ReadAt,
-			&e.TemperatureC,
-			&e.HumidityPct,
-			&e.WeightKg,
-		)
+	New:  func() *SensorReading { return new(SensorReading) },
+	Fields: []gate.Field[*SensorReading]{
+		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *SensorReading) any { return &e.HiveID }},
+		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key, In: func(e *SensorReading) any { return &e.ReadAt }},
+		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, In: func(e *SensorReading) any { return &e.TemperatureC }},
+		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable, In: func(e *SensorReading) any { return &e.HumidityPct }},
+		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, In: func(e *SensorReading) any { return &e.WeightKg }},
 	},
 })

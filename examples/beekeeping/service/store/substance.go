@@ -28,6 +28,8 @@ var Substances = &substanceTable{
 	WithdrawalDays: gate.NewOrdered[int64](substanceDef, "withdrawal_days"),
 
 	Treatments: gate.NewToMany(substanceDef, treatmentDef, gate.On{{"id", "substance_id"}}, func(e *Substance) *[]*Treatment { return &e.Treatments }),
+
+	ByName: gate.NewUniqueKey(substanceDef, "name"),
 }
 
 type substanceTable struct {
@@ -38,6 +40,9 @@ type substanceTable struct {
 	WithdrawalDays *gate.Ordered[*Substance, int64]
 
 	Treatments *gate.ToMany[*Substance, *Treatment]
+
+	// Unique keys, for Upsert.
+	ByName gate.UniqueKey[*Substance]
 }
 
 // FindByName returns a substance by its name, or gate.ErrNotFound.
@@ -48,22 +53,14 @@ func (t *substanceTable) FindByName(ctx context.Context, db gate.DB, name string
 // substanceDef describes the table substance to the runtime.
 var substanceDef = gate.Describe(gate.Spec[*Substance]{
 	Name: "substance",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "name", Type: gate.TypeText, Max: 60},
-		{Name: "unit", Type: gate.TypeText, Max: 12},
-		{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0"},
-	},
 	Uniques: []gate.Unique{
 		{Columns: []string{"name"}},
 	},
 	New: func() *Substance { return new(Substance) },
-	Fields: func(to []any, e *Substance) []any {
-		return append(to,
-			&e.ID,
-			&e.Name,
-			&e.Unit,
-			&e.WithdrawalDays,
-		)
+	Fields: []gate.Field[*Substance]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Substance) any { return &e.ID }},
+		{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *Substance) any { return &e.Name }},
+		{Name: "unit", Type: gate.TypeText, Max: 12, In: func(e *Substance) any { return &e.Unit }},
+		{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0", In: func(e *Substance) any { return &e.WithdrawalDays }},
 	},
 })

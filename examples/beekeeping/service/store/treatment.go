@@ -28,9 +28,9 @@ var Treatments = &treatmentTable{
 	ID:           gate.NewOrdered[int64](treatmentDef, "id"),
 	HiveID:       gate.NewOrdered[int64](treatmentDef, "hive_id"),
 	SubstanceID:  gate.NewOrdered[int64](treatmentDef, "substance_id"),
-	InspectionID: gate.NewOrdered[int64](treatmentDef, "inspection_id"),
+	InspectionID: gate.NewNullableOrdered[int64](treatmentDef, "inspection_id"),
 	StartedOn:    gate.NewOrdered[gate.Date](treatmentDef, "started_on"),
-	EndedOn:      gate.NewOrdered[gate.Date](treatmentDef, "ended_on"),
+	EndedOn:      gate.NewNullableOrdered[gate.Date](treatmentDef, "ended_on"),
 	Dose:         gate.NewOrdered[gate.Decimal](treatmentDef, "dose"),
 
 	Hive:       gate.NewToOne(treatmentDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Treatment) **Hive { return &e.Hive }),
@@ -43,9 +43,9 @@ type treatmentTable struct {
 	ID           *gate.Ordered[*Treatment, int64]
 	HiveID       *gate.Ordered[*Treatment, int64]
 	SubstanceID  *gate.Ordered[*Treatment, int64]
-	InspectionID *gate.Ordered[*Treatment, int64]
+	InspectionID *gate.NullableOrdered[*Treatment, int64]
 	StartedOn    *gate.Ordered[*Treatment, gate.Date]
-	EndedOn      *gate.Ordered[*Treatment, gate.Date]
+	EndedOn      *gate.NullableOrdered[*Treatment, gate.Date]
 	Dose         *gate.Ordered[*Treatment, gate.Decimal]
 
 	Hive       *gate.ToOne[*Treatment, *Hive]
@@ -56,25 +56,14 @@ type treatmentTable struct {
 // treatmentDef describes the table treatment to the runtime.
 var treatmentDef = gate.Describe(gate.Spec[*Treatment]{
 	Name: "treatment",
-	Columns: []gate.Column{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},
-		{Name: "hive_id", Type: gate.TypeInt64},
-		{Name: "substance_id", Type: gate.TypeInt64},
-		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable},
-		{Name: "started_on", Type: gate.TypeDate},
-		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable},
-		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0"},
-	},
-	New: func() *Treatment { return new(Treatment) },
-	Fields: func(to []any, e *Treatment) []any {
-		return append(to,
-			&e.ID,
-			&e.HiveID,
-			&e.SubstanceID,
-			&e.InspectionID,
-			&e.StartedOn,
-			&e.EndedOn,
-			&e.Dose,
-		)
+	New:  func() *Treatment { return new(Treatment) },
+	Fields: []gate.Field[*Treatment]{
+		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Treatment) any { return &e.ID }},
+		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.HiveID }},
+		{Name: "substance_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.SubstanceID }},
+		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.InspectionID }},
+		{Name: "started_on", Type: gate.TypeDate, In: func(e *Treatment) any { return &e.StartedOn }},
+		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.EndedOn }},
+		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0", In: func(e *Treatment) any { return &e.Dose }},
 	},
 })

@@ -108,7 +108,7 @@ func choose(ctx context.Context, db gate.DB) error {
 	form.Tempers = []store.Temperament{store.TemperamentNervous, store.TemperamentFierce}
 	n, err := store.Hives.Where(
 		gate.Given(form.Name, store.Hives.Name.ContainsFold),
-		gate.GivenSome(form.Tempers, store.Hives.Temperament.In),
+		gate.GivenLabels(form.Tempers, store.Hives.Temperament.In),
 		gate.Or(store.Hives.WeightKg.IsNull(), gate.Less(store.Hives.ID, store.Hives.ApiaryID)),
 	).Count(ctx, db)
 	if err != nil {

@@ -20,20 +20,23 @@ type Importer interface {
 
 // insertAll stores rows, and fills in what the database made of them.
 func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
-	if t.fault != nil {
-		return t.fault
+	if err := t.usable("inserting into", rows...); err != nil {
+		return err
 	}
 	if len(rows) == 0 {
 		return nil
 	}
 	if len(rows) == 1 {
-		return t.insert(ctx, db, rows[0], nil)
+		return t.insert(ctx, db, rows[0])
 	}
-	return inTx(ctx, db, func(tx DB) error {
+	return together(ctx, db, func(tx DB) error {
+		for _, row := range rows {
+			keep(tx, row)
+		}
 		if err := t.runAll(ctx, tx, BeforeInsert, rows); err != nil {
 			return err
 		}
-		if err := t.insertRuns(ctx, tx, rows, t.insertFilled); err != nil {
+		if err := t.insertBatches(ctx, tx, rows, t.insertFilled); err != nil {
 			return fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
 		}
 		for _, row := range rows {
@@ -45,68 +48,156 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 	})
 }
 
-// insertRuns stores rows in parts: each a run of rows that bring values for
-// the same columns.
-func (t *Info) insertRuns(ctx context.Context, tx DB, rows []any, store func(ctx context.Context, tx DB, sent []int, rows []any, fields [][]any) error) error {
+// batch is rows that one statement stores.
+type batch struct {
+	sent   []int   // the columns that at least one of them sends
+	given  [][]int // the columns that each sends; nil where they are the same
+	rows   []any
+	fields [][]any
+}
+
+// add adds a row that sends some columns.
+func (b *batch) add(row any, fields []any, sent []int) {
+	switch {
+	case len(b.rows) == 0:
+		b.sent = sent
+	case b.given == nil && !slices.Equal(b.sent, sent):
+		for range b.rows {
+			b.given = append(b.given, b.sent)
+		}
+	}
+	if b.given != nil {
+		b.given = append(b.given, sent)
+		for _, i := range sent {
+			if at, there := slices.BinarySearch(b.sent, i); !there {
+				b.sent = slices.Insert(slices.Clone(b.sent), at, i)
+			}
+		}
+	}
+	b.rows, b.fields = append(b.rows, row), append(b.fields, fields)
+}
+
+// cut returns the first n rows of a batch, and the rest.
+func (b *batch) cut(n int) (first, rest *batch) {
+	first, rest = &batch{sent: b.sent}, &batch{}
+	for i, row := range b.rows {
+		sent := b.sent
+		if b.given != nil {
+			sent = b.given[i]
+		}
+		if i < n {
+			first.add(row, b.fields[i], sent)
+		} else {
+			rest.add(row, b.fields[i], sent)
+		}
+	}
+	return first, rest
+}
+
+// insertBatches stores rows many at a time, by as few statements as the engine
+// allows.
+func (t *Info) insertBatches(ctx context.Context, tx DB, rows []any, store func(ctx context.Context, tx DB, b *batch) error) error {
 	most := rowsPerInsert
 	if width := len(t.Columns); tx.Engine().MaxArgs > 0 {
 		most = min(most, max(1, tx.Engine().MaxArgs/width))
 	}
-	fields := make([][]any, 0, min(len(rows), most))
-	var sent, next []int
-	start := 0
-	flush := func(end int) error {
-		for start < end {
+	flush := func(b *batch) error {
+		for len(b.rows) > 0 {
 			n := 1
-			for n*2 <= min(most, end-start) {
+			for n*2 <= min(most, len(b.rows)) {
 				n *= 2
 			}
-			if len(sent) == 0 {
+			if len(b.sent) == 0 {
 				n = 1 // an insert of nothing has no list of rows
 			}
-			if err := store(ctx, tx, sent, rows[start:start+n], fields[:n]); err != nil {
+			now := b
+			if n < len(b.rows) {
+				now, b = b.cut(n)
+			} else {
+				b = &batch{}
+			}
+			if err := store(ctx, tx, now); err != nil {
 				return err
 			}
-			fields = slices.Delete(fields, 0, n)
-			start += n
 		}
 		return nil
 	}
-	for i, row := range rows {
+	waiting := map[string]*batch{}
+	var order []string
+	for _, row := range rows {
 		if err := t.stampNew(row); err != nil {
 			return err
 		}
-		f := t.fieldsOf(row)
-		next = t.sent(next[:0], f)
-		if i > start && (i-start == most || !slices.Equal(sent, next)) {
-			if err := flush(i); err != nil {
+		fields := t.fieldsOf(row)
+		sent := t.sent(nil, fields, t.zeroed(tx, row))
+		group := t.batchOf(tx.Engine(), sent)
+		if waiting[group] == nil {
+			if t.refersToItself() { // a row may refer to one before it
+				for _, name := range order {
+					if err := flush(waiting[name]); err != nil {
+						return err
+					}
+				}
+				clear(waiting)
+				order = nil
+			}
+			waiting[group] = &batch{}
+			order = append(order, group)
+		}
+		b := waiting[group]
+		b.add(row, fields, sent)
+		if len(b.rows) == most {
+			if err := flush(b); err != nil {
 				return err
 			}
+			waiting[group] = &batch{}
 		}
-		sent = append(sent[:0], next...)
-		fields = append(fields, f)
 	}
-	return flush(len(rows))
+	for _, name := range order {
+		if err := flush(waiting[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// batchOf names the batch of rows that send some columns: all rows go together
+// where the engine has a word for the default of a column.
+func (t *Info) batchOf(e *Engine, sent []int) string {
+	switch {
+	case len(sent) == 0 || !e.TakesDefault:
+		return fmt.Sprint(sent)
+	case e.Returns:
+		return ""
+	}
+	// Where the engine tells the first number only, all rows must get theirs
+	// from it, or none.
+	return fmt.Sprint(slices.ContainsFunc(t.Keys, func(k int) bool { return t.Columns[k].Is(Auto) && slices.Contains(sent, k) }))
+}
+
+// refersToItself reports whether rows of the table refer to others of it.
+func (t *Info) refersToItself() bool {
+	return slices.ContainsFunc(t.edges, func(e *edge) bool { return e.link.up && e.link.child.Name == t.Name && e.link.child.Schema == t.Schema })
 }
 
 // insertFilled stores rows by one statement and fills them.
-func (t *Info) insertFilled(ctx context.Context, tx DB, sent []int, rows []any, fields [][]any) error {
+func (t *Info) insertFilled(ctx context.Context, tx DB, b *batch) error {
 	s := newStatement(tx.Engine())
-	t.writeInsert(s, sent, fields)
+	t.writeInsertAnew(s, b.sent, b.fields, b.given)
 	if s.engine.Returns {
-		return t.fillAll(ctx, tx, s, rows, t.unknown(s.engine, sent))
+		return t.fillAll(ctx, tx, s, b.rows, t.unknown(s.engine, b.sent))
 	}
 	result, err := s.exec(ctx, tx)
 	if err != nil {
 		return err
 	}
 	// One statement numbers its rows without a gap, from the number it tells on.
-	for i, row := range rows {
+	for i, row := range b.rows {
 		if err := t.setNumber(row, result.LastID+int64(i)); err != nil {
 			return err
 		}
 	}
-	return t.rereadAll(ctx, tx, rows)
+	return t.rereadAll(ctx, tx, b.rows)
 }
 
 // fillAll runs a statement that returns the rows it stored, in their order.
@@ -136,15 +227,10 @@ func (t *Info) rereadAll(ctx context.Context, tx DB, rows []any) error {
 		return nil
 	}
 	place := make(map[string]any, len(rows))
-	keys := make([][]any, len(rows))
-	for i, row := range rows {
+	for _, row := range rows {
 		place[string(t.keyBytes(row))] = row
-		fields := t.fieldsOf(row)
-		for _, k := range t.Keys {
-			keys[i] = append(keys[i], fields[k])
-		}
 	}
-	q := query{info: t, where: []expr{t.hasKeys(keys)}, deleted: true}
+	q := query{info: t, where: []expr{t.hasKeys(t.keysOf(rows))}, deleted: true}
 	stored, err := q.rows(ctx, tx)
 	if err != nil {
 		return err
@@ -159,32 +245,32 @@ func (t *Info) rereadAll(ctx context.Context, tx DB, rows []any) error {
 	return nil
 }
 
-// bring stores rows without reading anything back.
+// bring stores rows without reading anything back, and leaves them as they are.
 func (t *Info) bring(ctx context.Context, db DB, rows iter.Seq[any]) (n int64, err error) {
 	if t.fault != nil {
 		return 0, t.fault
 	}
-	err = inTx(ctx, db, func(tx DB) error {
+	// Rows that come one by one come once: nothing is tried again.
+	err = togetherWith(ctx, db, TxOptions{Tries: 1}, func(tx DB) error {
 		n = 0
-		importer, fast := find[Importer](tx)
-		for part, err := range t.parts(rows) {
-			if err != nil {
-				return err
+		part := make([]any, 0, importPart)
+		flush := func() error {
+			stored, err := t.importPart(ctx, tx, part)
+			n += stored
+			part = part[:0]
+			return err
+		}
+		for row := range rows {
+			if t.isNil(row) {
+				return fmt.Errorf("row %d is nil", n+int64(len(part))+1)
 			}
-			if fast && len(part.sent) > 0 && !t.castColumns(part.sent) {
-				stored, err := importer.Import(ctx, t.Schema, t.Name, t.names(part.sent), part.values())
-				if err != nil {
+			if part = append(part, row); len(part) == importPart {
+				if err := flush(); err != nil {
 					return err
 				}
-				n += stored
-				continue
 			}
-			if err := t.insertRuns(ctx, tx, part.rows, t.insertOnly); err != nil {
-				return err
-			}
-			n += int64(len(part.rows))
 		}
-		return nil
+		return flush()
 	})
 	if err != nil {
 		return 0, fmt.Errorf("importing into %s: %w", t.Name, t.nameColumns(err))
@@ -192,30 +278,66 @@ func (t *Info) bring(ctx context.Context, db DB, rows iter.Seq[any]) (n int64, e
 	return n, nil
 }
 
-// castColumns reports whether a column is of a type whose name must stand in
-// the statement, which an import has no place for.
-func (t *Info) castColumns(columns []int) bool {
-	return slices.ContainsFunc(columns, func(i int) bool { return t.Columns[i].Type == TypeOther })
+const (
+	importPart = 4096 // how many rows are gathered for one import
+	importRuns = 16   // of rows that send the same columns, in a part that is imported
+)
+
+// importPart stores some of the rows of an import.
+func (t *Info) importPart(ctx context.Context, tx DB, rows []any) (int64, error) {
+	if t.stamps != noStamps {
+		for _, row := range rows {
+			defer copyOf(row)() // what the runtime fills in is not read back either
+			if err := t.stampNew(row); err != nil {
+				return 0, err
+			}
+		}
+	}
+	runs := t.importedRuns(tx, rows)
+	importer, fast := find[Importer](tx)
+	if !fast || runs == nil {
+		return int64(len(rows)), t.insertBatches(ctx, tx, rows, t.insertOnly)
+	}
+	n := int64(0)
+	for _, run := range runs {
+		stored, err := importer.Import(ctx, t.Schema, t.Name, t.names(run.sent), t.values(run))
+		if err != nil {
+			return n, err
+		}
+		n += stored
+	}
+	return n, nil
 }
 
-// importPart is how many rows are gathered for one import.
-const importPart = 4096
-
-// part is a run of rows that bring values for the same columns.
-type part struct {
-	info *Info
-	sent []int
-	rows []any
+// importedRuns are runs of rows that send the same columns, or nil where an
+// import of each would not do or not pay.
+func (t *Info) importedRuns(tx DB, rows []any) []*batch {
+	var runs []*batch
+	var fields []any
+	for _, row := range rows {
+		fields = t.fields(fields[:0], row)
+		sent := t.sent(nil, fields, t.zeroed(tx, row))
+		if n := len(runs); n == 0 || !slices.Equal(runs[n-1].sent, sent) {
+			// The name of a cast has no place in an import.
+			if n == importRuns || len(sent) == 0 || slices.ContainsFunc(sent, func(i int) bool { return t.Columns[i].Type == TypeOther }) {
+				return nil
+			}
+			runs = append(runs, &batch{sent: sent})
+		}
+		run := runs[len(runs)-1]
+		run.rows = append(run.rows, row)
+	}
+	return runs
 }
 
-// values are those of the rows, of which each is only valid until the next.
-func (p part) values() iter.Seq[[]any] {
+// values are those of rows, of which each is only valid until the next.
+func (t *Info) values(run *batch) iter.Seq[[]any] {
 	return func(yield func([]any) bool) {
-		values := make([]any, len(p.sent))
+		values := make([]any, len(run.sent))
 		var fields []any
-		for _, row := range p.rows {
-			fields = p.info.fields(fields[:0], row)
-			for n, i := range p.sent {
+		for _, row := range run.rows {
+			fields = t.fields(fields[:0], row)
+			for n, i := range run.sent {
 				values[n] = fieldOf(fields[i]).arg()
 			}
 			if !yield(values) {
@@ -225,36 +347,10 @@ func (p part) values() iter.Seq[[]any] {
 	}
 }
 
-// parts gathers rows.
-func (t *Info) parts(rows iter.Seq[any]) iter.Seq2[part, error] {
-	return func(yield func(part, error) bool) {
-		p := part{info: t}
-		var next []int
-		for row := range rows {
-			if err := t.stampNew(row); err != nil {
-				yield(p, err)
-				return
-			}
-			next = t.sent(next[:0], t.fieldsOf(row))
-			if len(p.rows) > 0 && (len(p.rows) == importPart || !slices.Equal(p.sent, next)) {
-				if !yield(p, nil) {
-					return
-				}
-				p.rows = p.rows[:0]
-			}
-			p.sent = append(p.sent[:0], next...)
-			p.rows = append(p.rows, row)
-		}
-		if len(p.rows) > 0 {
-			yield(p, nil)
-		}
-	}
-}
-
 // insertOnly stores rows by one statement.
-func (t *Info) insertOnly(ctx context.Context, tx DB, sent []int, _ []any, fields [][]any) error {
+func (t *Info) insertOnly(ctx context.Context, tx DB, b *batch) error {
 	s := newStatement(tx.Engine())
-	t.writeInsert(s, sent, fields)
+	t.writeInsertAnew(s, b.sent, b.fields, b.given)
 	_, err := s.exec(ctx, tx)
 	return err
 }

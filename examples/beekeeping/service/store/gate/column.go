@@ -32,10 +32,6 @@ type equality[E, V any] struct {
 	In func(values ...V) Cond[E]
 	// NotIn holds where the value is none of the given ones, and not for NULL.
 	NotIn func(values ...V) Cond[E]
-	// IsNull holds where there is no value.
-	IsNull func() Cond[E]
-	// IsNotNull holds where there is a value.
-	IsNotNull func() Cond[E]
 	// Asc orders by the value, smallest first.
 	Asc func() Order[E]
 	// Desc orders by the value, largest first.
@@ -78,12 +74,26 @@ type texts[E any] struct {
 	ContainsFold func(part string) Cond[E]
 }
 
+// nulls are the conditions on values that may be missing.
+type nulls[E any] struct {
+	// IsNull holds where there is no value.
+	IsNull func() Cond[E]
+	// IsNotNull holds where there is a value.
+	IsNotNull func() Cond[E]
+}
+
+// nulling adds to a column what can be done where it may be null.
+type nulling[E any] struct {
+	nulls[E]
+
+	// SetNull stores NULL.
+	SetNull func() Assignment[E]
+}
+
 // setting gives a column a value, in Query.Update.
 type setting[E, V any] struct {
 	// Set stores v.
 	Set func(v V) Assignment[E]
-	// SetNull stores NULL.
-	SetNull func() Assignment[E]
 	// SetTo stores what the database computes of the row as it was.
 	SetTo func(v Expr[E, V]) Assignment[E]
 }
@@ -143,6 +153,90 @@ type Span[E, V any] struct {
 	// Within holds where the range lies in r.
 	Within func(r Range[V]) Cond[E]
 }
+
+// EnumOf is a label of the enum V: a value of its type, which a plain text is
+// not.
+type EnumOf[V any] interface{ Values() []V }
+
+// Enum is a column of the labels of the enum V.
+type Enum[E any, V EnumOf[V]] struct {
+	x operand
+
+	// Is holds where the value equals v.
+	Is func(v EnumOf[V]) Cond[E]
+	// IsNot holds where there is another value than v, and not for NULL.
+	IsNot func(v EnumOf[V]) Cond[E]
+	// In holds where the value is one of the given ones.
+	In func(values ...EnumOf[V]) Cond[E]
+	// NotIn holds where the value is none of the given ones, and not for NULL.
+	NotIn func(values ...EnumOf[V]) Cond[E]
+	// Asc orders by the value, as the database orders its labels.
+	Asc func() Order[E]
+	// Desc is the other way round.
+	Desc func() Order[E]
+	// Set stores v.
+	Set func(v EnumOf[V]) Assignment[E]
+	// SetTo stores what the database computes of the row as it was.
+	SetTo func(v Expr[E, V]) Assignment[E]
+}
+
+// Labels are values of an enum for In and NotIn.
+func Labels[V EnumOf[V]](values []V) []EnumOf[V] {
+	list := make([]EnumOf[V], len(values))
+	for i, v := range values {
+		list[i] = v
+	}
+	return list
+}
+
+// The columns that may be null.
+type (
+	// NullableValue is a Value that may be null.
+	NullableValue[E, V any] struct {
+		Value[E, V]
+		nulling[E]
+	}
+	// NullableOrdered is an Ordered that may be null.
+	NullableOrdered[E, V any] struct {
+		Ordered[E, V]
+		nulling[E]
+	}
+	// NullableText is a Text that may be null.
+	NullableText[E any] struct {
+		Text[E]
+		nulling[E]
+	}
+	// NullableEnum is an Enum that may be null.
+	NullableEnum[E any, V EnumOf[V]] struct {
+		Enum[E, V]
+		nulling[E]
+	}
+	// NullableDocument is a Document that may be null.
+	NullableDocument[E any] struct {
+		Document[E]
+		nulling[E]
+	}
+	// NullableArray is an Array that may be null.
+	NullableArray[E, V any] struct {
+		Array[E, V]
+		nulling[E]
+	}
+	// NullableSpan is a Span that may be null.
+	NullableSpan[E, V any] struct {
+		Span[E, V]
+		nulling[E]
+	}
+)
+
+// The columns that the database computes, which are only read.
+type (
+	// ComputedValue is a computed column whose values have no order.
+	ComputedValue[E, V any] struct{ ValueExpr[E, V] }
+	// ComputedOrdered is a computed column whose values have an order.
+	ComputedOrdered[E, V any] struct{ OrderedExpr[E, V] }
+	// ComputedText is a computed column of text.
+	ComputedText[E any] struct{ TextExpr[E] }
+)
 
 // NewValue returns the column of that name.
 //
@@ -208,30 +302,147 @@ func NewSpan[V, E any](d *Def[E], name string) *Span[E, V] {
 	}
 }
 
+// NewEnum returns the column of that name.
+//
+//go:noinline
+func NewEnum[V EnumOf[V], E any](d *Def[E], name string) *Enum[E, V] {
+	c := enumOf[E, V](refer(d.info, name))
+	return &c
+}
+
+// NewNullableValue returns the column of that name.
+//
+//go:noinline
+func NewNullableValue[V, E any](d *Def[E], name string) *NullableValue[E, V] {
+	return &NullableValue[E, V]{*NewValue[V](d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableOrdered returns the column of that name.
+//
+//go:noinline
+func NewNullableOrdered[V, E any](d *Def[E], name string) *NullableOrdered[E, V] {
+	return &NullableOrdered[E, V]{*NewOrdered[V](d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableText returns the column of that name.
+//
+//go:noinline
+func NewNullableText[E any](d *Def[E], name string) *NullableText[E] {
+	return &NullableText[E]{*NewText(d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableEnum returns the column of that name.
+//
+//go:noinline
+func NewNullableEnum[V EnumOf[V], E any](d *Def[E], name string) *NullableEnum[E, V] {
+	return &NullableEnum[E, V]{enumOf[E, V](refer(d.info, name)), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableDocument returns the column of that name.
+//
+//go:noinline
+func NewNullableDocument[E any](d *Def[E], name string) *NullableDocument[E] {
+	return &NullableDocument[E]{*NewDocument(d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableArray returns the column of that name.
+//
+//go:noinline
+func NewNullableArray[V, E any](d *Def[E], name string) *NullableArray[E, V] {
+	return &NullableArray[E, V]{*NewArray[V](d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewNullableSpan returns the column of that name.
+//
+//go:noinline
+func NewNullableSpan[V, E any](d *Def[E], name string) *NullableSpan[E, V] {
+	return &NullableSpan[E, V]{*NewSpan[V](d, name), nullingOf[E](refer(d.info, name))}
+}
+
+// NewComputedValue returns the column of that name.
+//
+//go:noinline
+func NewComputedValue[V, E any](d *Def[E], name string) *ComputedValue[E, V] {
+	return &ComputedValue[E, V]{valueExpr[E, V](refer(d.info, name))}
+}
+
+// NewComputedOrdered returns the column of that name.
+//
+//go:noinline
+func NewComputedOrdered[V, E any](d *Def[E], name string) *ComputedOrdered[E, V] {
+	return &ComputedOrdered[E, V]{*orderedExpr[E, V](refer(d.info, name))}
+}
+
+// NewComputedText returns the column of that name.
+//
+//go:noinline
+func NewComputedText[E any](d *Def[E], name string) *ComputedText[E] {
+	return &ComputedText[E]{*textExpr[E](refer(d.info, name))}
+}
+
 func refer(t *Info, name string) columnRef { return columnRef{t, t.indexOf(name)} }
 
-func (c *Value[E, V]) columnOf(E) columnRef     { return c.x.(columnRef) }
-func (c *Ordered[E, V]) columnOf(E) columnRef   { return c.x.(columnRef) }
-func (c *Text[E]) columnOf(E) columnRef         { return c.x.(columnRef) }
-func (c *Document[E]) columnOf(E) columnRef     { return c.x.(columnRef) }
-func (c *Array[E, V]) columnOf(E) columnRef     { return c.x.(columnRef) }
-func (c *Span[E, V]) columnOf(E) columnRef      { return c.x.(columnRef) }
+func (c *Value[E, V]) columnOf(E) columnRef   { return c.x.(columnRef) }
+func (c *Ordered[E, V]) columnOf(E) columnRef { return c.x.(columnRef) }
+func (c *Text[E]) columnOf(E) columnRef       { return c.x.(columnRef) }
+func (c *Document[E]) columnOf(E) columnRef   { return c.x.(columnRef) }
+func (c *Array[E, V]) columnOf(E) columnRef   { return c.x.(columnRef) }
+func (c *Span[E, V]) columnOf(E) columnRef    { return c.x.(columnRef) }
+func (c *Enum[E, V]) columnOf(E) columnRef    { return c.x.(columnRef) }
+func (c *Enum[E, V]) operandOf(E, V) operand  { return c.x }
+
+func (c *ComputedValue[E, V]) columnOf(E) columnRef   { return c.x.(columnRef) }
+func (c *ComputedOrdered[E, V]) columnOf(E) columnRef { return c.x.(columnRef) }
+func (c *ComputedText[E]) columnOf(E) columnRef       { return c.x.(columnRef) }
+
 func (c *Value[E, V]) operandOf(E, V) operand   { return c.x }
 func (c *Ordered[E, V]) operandOf(E, V) operand { return c.x }
 func (c *Text[E]) operandOf(E, string) operand  { return c.x }
 
 func equalityOf[E, V any](x operand) equality[E, V] {
 	return equality[E, V]{
-		x:         x,
-		Is:        func(v V) Cond[E] { return compare[E](x, " = ", v) },
-		IsNot:     func(v V) Cond[E] { return compare[E](x, " <> ", v) },
-		In:        func(values ...V) Cond[E] { return Cond[E]{inList{x, plainList(values)}} },
-		NotIn:     func(values ...V) Cond[E] { return Cond[E]{notIn(x, plainList(values))} },
+		x:     x,
+		Is:    func(v V) Cond[E] { return compare[E](x, " = ", v) },
+		IsNot: func(v V) Cond[E] { return compare[E](x, " <> ", v) },
+		In:    func(values ...V) Cond[E] { return Cond[E]{inList{x, plainList(values)}} },
+		NotIn: func(values ...V) Cond[E] { return Cond[E]{notIn(x, plainList(values))} },
+		Asc:   func() Order[E] { return Order[E]{orderItem{x: x}} },
+		Desc:  func() Order[E] { return Order[E]{orderItem{x: x, desc: true}} },
+	}
+}
+
+func nullsOf[E any](x operand) nulls[E] {
+	return nulls[E]{
 		IsNull:    func() Cond[E] { return Cond[E]{nullTest{x, false}} },
 		IsNotNull: func() Cond[E] { return Cond[E]{nullTest{x, true}} },
-		Asc:       func() Order[E] { return Order[E]{orderItem{x: x}} },
-		Desc:      func() Order[E] { return Order[E]{orderItem{x: x, desc: true}} },
 	}
+}
+
+func nullingOf[E any](ref columnRef) nulling[E] {
+	return nulling[E]{nullsOf[E](ref), func() Assignment[E] { return Assignment[E]{assignment{column: ref}} }}
+}
+
+func enumOf[E any, V EnumOf[V]](ref columnRef) Enum[E, V] {
+	any := equalityOf[E, V](ref)
+	set := settingOf[E, V](ref)
+	return Enum[E, V]{
+		x:     ref,
+		Is:    func(v EnumOf[V]) Cond[E] { return any.Is(v.(V)) },
+		IsNot: func(v EnumOf[V]) Cond[E] { return any.IsNot(v.(V)) },
+		In:    func(values ...EnumOf[V]) Cond[E] { return any.In(labels(values)...) },
+		NotIn: func(values ...EnumOf[V]) Cond[E] { return any.NotIn(labels(values)...) },
+		Asc:   any.Asc, Desc: any.Desc,
+		Set:   func(v EnumOf[V]) Assignment[E] { return set.Set(v.(V)) },
+		SetTo: set.SetTo,
+	}
+}
+
+func labels[V EnumOf[V]](values []EnumOf[V]) []V {
+	list := make([]V, len(values))
+	for i, v := range values {
+		list[i] = v.(V)
+	}
+	return list
 }
 
 func orderingOf[E, V any](x operand) ordering[E, V] {
@@ -261,8 +472,7 @@ func textsOf[E any](x operand) texts[E] {
 
 func settingOf[E, V any](ref columnRef) setting[E, V] {
 	return setting[E, V]{
-		Set:     func(v V) Assignment[E] { return Assignment[E]{assignment{column: ref, value: plain(v)}} },
-		SetNull: func() Assignment[E] { return Assignment[E]{assignment{column: ref}} },
+		Set: func(v V) Assignment[E] { return Assignment[E]{assignment{column: ref, value: plain(v)}} },
 		SetTo: func(v Expr[E, V]) Assignment[E] {
 			var e E
 			var none V
@@ -310,7 +520,7 @@ func (a assignment) write(s *statement) {
 		s.inAlias(s.engine.quote(a.column.table.Name), func() { a.expr.write(s) })
 		return
 	}
-	s.bindAs(a.column.info(), a.value)
+	s.bindStored(a.column.info(), a.value)
 }
 
 // orderItem is one step of an order.

@@ -65,6 +65,14 @@ func GivenSome[E, V any](values []V, cond func(...V) Cond[E]) Cond[E] {
 	return cond(values...)
 }
 
+// GivenLabels is GivenSome for the labels of an enum.
+func GivenLabels[E any, V EnumOf[V]](values []V, cond func(...EnumOf[V]) Cond[E]) Cond[E] {
+	if len(values) == 0 {
+		return Cond[E]{}
+	}
+	return cond(Labels(values)...)
+}
+
 // exprs are the conditions that say something.
 func exprs[E any](conds []Cond[E]) []expr {
 	list := make([]expr, 0, len(conds))
@@ -172,7 +180,7 @@ func (l inList) write(s *statement) {
 		return
 	}
 	l.x.write(s)
-	writeList(s, l.x.info(), l.values)
+	writeList(s, l.x.info(), false, l.values)
 }
 
 // notIn holds where there is a value and it is none of the given ones.
@@ -181,57 +189,6 @@ func notIn(x operand, values []any) expr {
 		return nullTest{x, true}
 	}
 	return negation{inList{x, values}}
-}
-
-// writeList writes that what stands before it is one of the values.
-func writeList(s *statement, c *Column, values []any) {
-	if list, ok := arrayArg(values); ok && s.engine.ArrayArgs && (c == nil || c.Cast == "" && c.Type.array()) {
-		s.add(" = ANY(")
-		s.bind(list)
-		s.add(")")
-		return
-	}
-	s.add(" IN (")
-	for i := range listSize(len(values)) {
-		if i > 0 {
-			s.add(", ")
-		}
-		s.bindAs(c, values[min(i, len(values)-1)])
-	}
-	s.add(")")
-}
-
-// listSize rounds the length of a list up to a power of two, so that lists of
-// any length make few statement texts; the last value is repeated.
-func listSize(n int) int {
-	size := 1
-	for size < n {
-		size *= 2
-	}
-	return size
-}
-
-// arrayArg makes one argument of values that are all of one type.
-func arrayArg(values []any) (any, bool) {
-	switch values[0].(type) {
-	case int64:
-		return sameType[int64](values)
-	case string:
-		return sameType[string](values)
-	}
-	return nil, false
-}
-
-func sameType[T any](values []any) (any, bool) {
-	list := make([]T, len(values))
-	for i, v := range values {
-		t, ok := v.(T)
-		if !ok {
-			return nil, false
-		}
-		list[i] = t
-	}
-	return list, true
 }
 
 // likePattern compares text by a pattern; the escape character is !, which

@@ -118,25 +118,33 @@ type Engine struct {
 	LocksRows    bool   // SELECT takes FOR UPDATE
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
+	OwnUUIDs     bool   // UUIDs are a type, and not kept as texts
+	RowWord      string // before each row of a VALUES that stands in FROM
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
 	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
 	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
-	MaxDigits    int    // of a number before the point; 0 is no limit
+	TakesDefault bool   // DEFAULT stands among the values of an INSERT
 	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
+	// Check refuses a value that the engine would store as another; nil is for
+	// engines that do so themselves.
+	Check func(c *Column, v any) *ConstraintError
 }
 
 // arg turns a Go value into what the driver is given.
 func (e *Engine) arg(v any) any {
-	if t, ok := v.(time.Time); ok && e.TimeLayout != "" {
-		if t.IsZero() && e.ZeroTimes {
-			return zeroDate
-		}
-		return t.UTC().Format(e.TimeLayout)
+	t, ok := v.(time.Time)
+	switch {
+	case !ok:
+		return v
+	case e.TimeLayout == "":
+		return t.UTC()
+	case t.IsZero() && e.ZeroTimes:
+		return zeroDate
 	}
-	return v
+	return t.UTC().Format(e.TimeLayout)
 }
 
 // quote returns a name as the engine takes it, whatever is in it.

@@ -41,14 +41,8 @@ const (
 	TypeRecord // a composite type of the database
 )
 
-// array reports whether a list of such values can be passed as one argument.
-func (t Type) array() bool {
-	switch t {
-	case TypeInt16, TypeInt32, TypeInt64, TypeText, TypeUUID:
-		return true
-	}
-	return false
-}
+// array reports whether a list of such values can be passed as numbers.
+func (t Type) array() bool { return t == TypeInt16 || t == TypeInt32 || t == TypeInt64 }
 
 // Flag says one thing about a column.
 type Flag uint16
@@ -139,11 +133,43 @@ type Unique struct {
 type Spec[E any] struct {
 	Schema  string // empty for the connection's own
 	Name    string
-	Columns []Column
 	Uniques []Unique
 	New     func() E // a new, empty row
-	// Fields appends pointers to the values of row, in the order of Columns.
-	Fields func(to []any, row E) []any
+	Fields  []Field[E]
+}
+
+// Field describes a column of rows of E, and says where its value is.
+type Field[E any] struct {
+	Name      string
+	Type      Type
+	Flags     Flag
+	Max       int      // see Column
+	Precision int      // see Column
+	Scale     int      // see Column
+	Labels    []string // see Column
+	Least     string   // see Column
+	Most      string   // see Column
+	Above     string   // see Column
+	Below     string   // see Column
+	Default   string   // see Column
+	Cast      string   // see Column
+	// In returns a pointer to the value in a row.
+	In func(row E) any
+}
+
+// FieldOf describes a column whose value is where in says.
+func FieldOf[E any](c Column, in func(row E) any) Field[E] {
+	return Field[E]{
+		Name: c.Name, Type: c.Type, Flags: c.Flags, Max: c.Max, Precision: c.Precision, Scale: c.Scale, Labels: c.Labels,
+		Least: c.Least, Most: c.Most, Above: c.Above, Below: c.Below, Default: c.Default, Cast: c.Cast, In: in,
+	}
+}
+
+func (f *Field[E]) column() Column {
+	return Column{
+		Name: f.Name, Type: f.Type, Flags: f.Flags, Max: f.Max, Precision: f.Precision, Scale: f.Scale, Labels: f.Labels,
+		Least: f.Least, Most: f.Most, Above: f.Above, Below: f.Below, Default: f.Default, Cast: f.Cast,
+	}
 }
 
 // Def is a described table, ready for use.
@@ -162,6 +188,7 @@ type Info struct {
 	index  map[string]int
 	create func() any
 	fields func(to []any, row any) []any
+	isNil  func(row any) bool
 	edges  []*edge // its relations
 	hooks  map[Event][]func(ctx context.Context, tx DB, row any) error
 	stamps stamps
@@ -171,24 +198,38 @@ type Info struct {
 // stamps are the columns that the runtime itself takes care of; -1 is none.
 type stamps struct{ created, updated, deleted, version int }
 
+var noStamps = stamps{-1, -1, -1, -1}
+
 // Describe prepares the description of a table for use.
 //
 //go:noinline
 func Describe[E any](s Spec[E]) *Def[E] {
 	info := &Info{
-		Schema: s.Schema, Name: s.Name, Columns: s.Columns, Uniques: s.Uniques,
-		index:  make(map[string]int, len(s.Columns)),
+		Schema: s.Schema, Name: s.Name, Uniques: s.Uniques,
+		index:  make(map[string]int, len(s.Fields)),
 		create: func() any { return s.New() },
-		fields: func(to []any, row any) []any { return s.Fields(to, row.(E)) },
-		stamps: stamps{-1, -1, -1, -1},
+		fields: func(to []any, row any) []any {
+			e := row.(E)
+			for i := range s.Fields {
+				to = append(to, s.Fields[i].In(e))
+			}
+			return to
+		},
+		isNil: func(row any) bool {
+			var none E
+			return row == any(none)
+		},
+		stamps: noStamps,
 	}
-	for i := range info.Columns {
+	for i := range s.Fields {
+		info.Columns = append(info.Columns, s.Fields[i].column())
 		info.add(i)
+		if s.Fields[i].In == nil {
+			info.fault = fmt.Errorf("table %s: the column %s is described without In", s.Name, s.Fields[i].Name)
+		}
 	}
-	if s.New == nil || s.Fields == nil {
-		info.fault = fmt.Errorf("table %s is described without New or Fields", s.Name)
-	} else if n := len(s.Fields(nil, s.New())); n != len(s.Columns) {
-		info.fault = fmt.Errorf("table %s is described with %d columns and %d fields", s.Name, len(s.Columns), n)
+	if s.New == nil {
+		info.fault = fmt.Errorf("table %s is described without New", s.Name)
 	}
 	return &Def[E]{info}
 }
@@ -260,7 +301,7 @@ func (c *Column) Is(f Flag) bool { return c.Flags&f != 0 }
 // the type of the column changes it.
 func (c *Column) keepsSent() bool {
 	switch c.Type {
-	case TypeNumeric, TypeOther, TypeFloat32, TypeFloat64:
+	case TypeNumeric, TypeOther, TypeFloat32, TypeFloat64, TypeJSON: // of JSON, numbers
 		return false
 	}
 	return !c.Is(Generated)
@@ -281,19 +322,19 @@ func (c *Column) Comparable() bool {
 
 // leftToDatabase reports whether an insert leaves the column out, so that the
 // database fills it: always where it computes it, and where the field is empty
-// and the database has something better. A constant default is not better than
-// a zero that the caller may have meant, unless zero is no value of the type.
+// and the database has a value for it.
 func (c *Column) leftToDatabase(f field) bool {
-	switch {
-	case c.Is(Generated):
-		return true
-	case !c.Is(Auto | HasDefault), !f.zero():
-		return false
-	case c.Is(Auto), c.Default == "", c.Is(Nullable):
+	return c.Is(Generated) || c.Is(Auto|HasDefault) && f.zero()
+}
+
+// emptyIsNone reports whether an empty field of the column is no value of its
+// type, so that it says nothing.
+func (c *Column) emptyIsNone() bool {
+	if c.Is(Auto | Nullable) {
 		return true
 	}
 	switch c.Type {
-	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeTimeOfDay, TypeInterval, TypeList, TypeRange, TypeRecord:
+	case TypeEnum, TypeDate, TypeTimestamp, TypeTimestampTZ, TypeUUID, TypeJSON, TypeOther, TypeList, TypeRange, TypeRecord:
 		return true
 	}
 	return false

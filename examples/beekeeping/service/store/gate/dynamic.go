@@ -401,12 +401,12 @@ func (t Term) Field() any {
 // whichever of its rows they are narrowed to.
 func (r Relation) Same(other Relation) bool {
 	a, b := r.e.link, other.e.link
-	return a.parent == b.parent && a.child == b.child && slices.Equal(a.from, b.from) && slices.Equal(a.to, b.to) && a.join == b.join && r.e.up == other.e.up
+	return a.parent == b.parent && a.child == b.child && slices.Equal(a.from, b.from) && slices.Equal(a.to, b.to) && a.join == b.join && r.e.link.up == other.e.link.up
 }
 
 // Targets are the columns at the other end that those of Holds equal.
 func (r Relation) Targets() []string {
-	if !r.e.up {
+	if !r.e.link.up {
 		return nil
 	}
 	return r.e.link.child.names(r.e.link.to)

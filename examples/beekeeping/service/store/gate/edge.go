@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -13,7 +14,6 @@ import (
 type edge struct {
 	link   link
 	single bool  // there is at most one child
-	up     bool  // the parent holds the reference
 	child  query // which children
 	// get returns the children that a parent has been given.
 	get func(parent any) []any
@@ -86,7 +86,7 @@ func (r Relation) Single() bool { return r.e.single }
 // Holds are the columns that refer to the related row; there are none where
 // the related rows do the referring.
 func (r Relation) Holds() []string {
-	if !r.e.up {
+	if !r.e.link.up {
 		return nil
 	}
 	return r.e.parent().names(r.e.link.from)
@@ -105,7 +105,7 @@ func (r Relation) Refer(row, other any) error { return r.e.attachUp(row, other) 
 // ReferredBy are the columns of the related rows that refer to the row; there
 // are none where another table does.
 func (r Relation) ReferredBy() []string {
-	if r.e.up || r.e.link.join != nil {
+	if r.e.link.up || r.e.link.join != nil {
 		return nil
 	}
 	return r.e.link.child.names(r.e.link.to)
@@ -149,7 +149,7 @@ func (r Relation) With(list ...Relation) Relation {
 
 // Dangles reports whether parent refers to a row that is not there.
 func (r Relation) Dangles(ctx context.Context, db DB, parent any) (bool, error) {
-	if !r.e.up || keyOf(nil, r.e.parent().fieldsOf(parent), r.e.link.from) == nil {
+	if !r.e.link.up || keyOf(nil, r.e.parent().fieldsOf(parent), r.e.link.from) == nil {
 		return false, nil
 	}
 	q := r.e.of(parent)
@@ -158,10 +158,6 @@ func (r Relation) Dangles(ctx context.Context, db DB, parent any) (bool, error) 
 	return !found && err == nil, err
 }
 
-// chunk is how many parents one statement asks for, where each is a parameter
-// of its own.
-const chunk = 1024
-
 // load reads the children of all parents, and gives each parent its own in the
 // order of the query.
 func (e *edge) load(ctx context.Context, db DB, parents []any) error {
@@ -169,10 +165,12 @@ func (e *edge) load(ctx context.Context, db DB, parents []any) error {
 		return err
 	}
 	f := newFamily(e, parents)
-	for part := range slices.Chunk(f.keys, chunk) {
-		if err := f.loadChunk(ctx, db, part); err != nil {
+	first := 0
+	for part := range slices.Chunk(f.keys, mostKeys) {
+		if err := f.loadChunk(ctx, db, part, first); err != nil {
 			return err
 		}
+		first += len(part)
 	}
 	for i, p := range parents {
 		var children []any
@@ -242,8 +240,9 @@ func keyOf(b []byte, fields []any, columns []int) []byte {
 	return b
 }
 
-// loadChunk reads the children of some parents by one statement.
-func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any) error {
+// loadChunk reads the children of some parents by one statement. first is the
+// place of the first of them.
+func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any, first int) error {
 	e := f.edge
 	perParent := e.child.limit
 	if e.single {
@@ -255,28 +254,14 @@ func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any) error {
 		return wrapReading(e.child.info, err)
 	}
 	defer rows.Close()
-	var before []any // where the join table's side of a many-to-many is read to
-	var places []int // of what is in it
-	if e.link.join != nil {
-		scratch := e.parent().fieldsOf(e.parent().create())
-		for i, c := range e.link.from {
-			before = append(before, scratch[c])
-			places = append(places, i)
-		}
-	}
+	parent := f.parentOf(db.Engine(), first)
 	reader := newRowReader(e.child.info, nil)
-	var key []byte
 	for rows.Next() {
 		child := e.child.info.create()
-		if err := reader.scan(rows, before, child); err != nil {
+		if err := reader.scan(rows, parent.before, child); err != nil {
 			return err
 		}
-		if e.link.join != nil {
-			key = keyOf(key[:0], before, places)
-		} else {
-			key = keyOf(key[:0], reader.fields, e.link.to)
-		}
-		if at, ok := f.place[string(key)]; ok {
+		if at, ok := parent.place(reader.fields); ok {
 			f.children[at] = append(f.children[at], child)
 			f.all = append(f.all, child)
 		}
@@ -285,6 +270,34 @@ func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any) error {
 		return wrapReading(e.child.info, err)
 	}
 	return rows.Close()
+}
+
+// parentReading tells the parent of a row that is read.
+type parentReading struct {
+	before []any                                // what is read before the child
+	place  func(fields []any) (at int, ok bool) // of the fields of the row
+}
+
+func (f *family) parentOf(e *Engine, first int) parentReading {
+	l := f.edge.link
+	if !l.exact(e) {
+		var place int64
+		return parentReading{[]any{&place}, func([]any) (int, bool) { return first + int(place) - 1, true }}
+	}
+	var key []byte
+	if l.join == nil {
+		return parentReading{nil, func(fields []any) (int, bool) {
+			key = keyOf(key[:0], fields, l.to)
+			at, ok := f.place[string(key)]
+			return at, ok
+		}}
+	}
+	before := []any{l.parent.fieldsOf(l.parent.create())[l.from[0]]}
+	return parentReading{before, func([]any) (int, bool) {
+		key = keyOf(key[:0], before, []int{0})
+		at, ok := f.place[string(key)]
+		return at, ok
+	}}
 }
 
 // attach makes child refer to parent, without storing it.
@@ -328,9 +341,18 @@ func (e *edge) detach(child any) error {
 	return nil
 }
 
+// usable reports what makes a call on rows impossible.
+func (e *edge) usable(parent any, children []any) error {
+	doing := "relating rows of"
+	return errors.Join(e.parent().usable(doing, parent), e.link.child.usable(doing, children...))
+}
+
 // add stores that children belong to parent.
 func (e *edge) add(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if err := e.addOne(ctx, tx, parent, c); err != nil {
 				return err
@@ -344,6 +366,7 @@ func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
 	if e.link.join != nil {
 		return e.linkRows(ctx, tx, parent, child)
 	}
+	keep(tx, child)
 	if err := e.attach(parent, child); err != nil {
 		return err
 	}
@@ -352,7 +375,10 @@ func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
 
 // remove stores that children do not belong to parent any more.
 func (e *edge) remove(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if err := e.removeOne(ctx, tx, parent, c); err != nil {
 				return err
@@ -366,33 +392,45 @@ func (e *edge) removeOne(ctx context.Context, tx DB, parent, child any) error {
 	if e.link.join != nil {
 		return e.unlinkRows(ctx, tx, parent, child)
 	}
-	from := keyOf(nil, e.parent().fieldsOf(parent), e.link.from)
-	if !slices.Equal(from, keyOf(nil, e.link.child.fieldsOf(child), e.link.to)) {
-		return fmt.Errorf("taking a row of %s from its %s: it belongs to another", e.link.child.Name, e.parent().Name)
+	if belongs, err := e.belongs(ctx, tx, parent, child); err != nil || !belongs {
+		return cmp.Or(err, fmt.Errorf("taking a row of %s from its %s: it belongs to another", e.link.child.Name, e.parent().Name))
 	}
+	keep(tx, child)
 	if err := e.detach(child); err != nil {
 		return err
 	}
 	return e.link.child.update(ctx, tx, child, e.link.to)
 }
 
+// belongs reports whether child refers to parent, as the entities say. Where
+// their values differ, they may be the same for the database.
+func (e *edge) belongs(ctx context.Context, tx DB, parent, child any) (bool, error) {
+	from := keyOf(nil, e.parent().fieldsOf(parent), e.link.from)
+	to := keyOf(nil, e.link.child.fieldsOf(child), e.link.to)
+	if slices.Equal(from, to) || from == nil || to == nil || e.link.exact(tx.Engine()) {
+		return from != nil && slices.Equal(from, to), nil
+	}
+	q := e.of(parent)
+	q.where = append(slices.Clip(q.where), e.link.child.sameKey(child))
+	return q.exists(ctx, tx)
+}
+
 // replace stores that children, and no others, belong to parent.
 func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		q := e.of(parent)
 		q.order, q.limit, q.with = nil, 0, nil
-		before, err := q.rows(ctx, tx)
+		if len(children) > 0 {
+			q.where = append(slices.Clip(q.where), negation{q.info.hasKeys(q.info.keysOf(children))})
+		}
+		leave, err := q.rows(ctx, tx)
 		if err != nil {
 			return err
 		}
-		stay := map[string]bool{}
-		for _, c := range children {
-			stay[string(q.info.keyBytes(c))] = true
-		}
-		for _, c := range before {
-			if stay[string(q.info.keyBytes(c))] {
-				continue
-			}
+		for _, c := range leave {
 			if err := e.removeOne(ctx, tx, parent, c); err != nil {
 				return err
 			}
@@ -401,19 +439,35 @@ func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) e
 	})
 }
 
+// keysOf are pointers to the values in the keys of rows.
+func (t *Info) keysOf(rows []any) [][]any {
+	keys := make([][]any, len(rows))
+	for i, row := range rows {
+		fields := t.fieldsOf(row)
+		for _, k := range t.Keys {
+			keys[i] = append(keys[i], fields[k])
+		}
+	}
+	return keys
+}
+
 // keyBytes is the key of a row as bytes.
 func (t *Info) keyBytes(row any) []byte { return keyOf(nil, t.fieldsOf(row), t.Keys) }
 
 // insertUnder stores new children of parent.
 func (e *edge) insertUnder(ctx context.Context, db DB, parent any, children []any) error {
-	return inTx(ctx, db, func(tx DB) error {
+	if err := e.usable(parent, children); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if e.link.join == nil {
+				keep(tx, c)
 				if err := e.attach(parent, c); err != nil {
 					return err
 				}
 			}
-			if err := e.link.child.insert(ctx, tx, c, nil); err != nil {
+			if err := e.link.child.insert(ctx, tx, c); err != nil {
 				return err
 			}
 			if e.link.join != nil {

@@ -6,24 +6,37 @@ import (
 )
 
 // ValueExpr is a computed value without an order.
-type ValueExpr[E, V any] struct{ equality[E, V] }
+type ValueExpr[E, V any] struct {
+	equality[E, V]
+	nulls[E]
+}
 
 // OrderedExpr is a computed value that has an order.
-type OrderedExpr[E, V any] struct{ ordering[E, V] }
+type OrderedExpr[E, V any] struct {
+	ordering[E, V]
+	nulls[E]
+}
 
 // TextExpr is a computed text.
-type TextExpr[E any] struct{ texts[E] }
+type TextExpr[E any] struct {
+	texts[E]
+	nulls[E]
+}
 
 func (c *ValueExpr[E, V]) operandOf(E, V) operand   { return c.x }
 func (c *OrderedExpr[E, V]) operandOf(E, V) operand { return c.x }
 func (c *TextExpr[E]) operandOf(E, string) operand  { return c.x }
 
 func orderedExpr[E, V any](x operand) *OrderedExpr[E, V] {
-	return &OrderedExpr[E, V]{orderingOf[E, V](x)}
+	return &OrderedExpr[E, V]{orderingOf[E, V](x), nullsOf[E](x)}
+}
+
+func valueExpr[E, V any](x operand) ValueExpr[E, V] {
+	return ValueExpr[E, V]{equalityOf[E, V](x), nullsOf[E](x)}
 }
 
 //go:noinline
-func textExpr[E any](x operand) *TextExpr[E] { return &TextExpr[E]{textsOf[E](x)} }
+func textExpr[E any](x operand) *TextExpr[E] { return &TextExpr[E]{textsOf[E](x), nullsOf[E](x)} }
 
 // operandIn is the operand of an expression.
 func operandIn[E, V any](x Expr[E, V]) operand {
@@ -57,8 +70,26 @@ func Minus[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, "
 // Times multiplies two values of a row.
 func Times[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, " * ", b) }
 
-// Over divides a by b, as the database divides values of their type.
-func Over[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] { return calculate(a, " / ", b) }
+// Over divides a by b. Whole numbers are divided without a fraction.
+func Over[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] {
+	var v V
+	switch any(v).(type) {
+	case int64, int32, int16, uint64:
+		return orderedExpr[E, V](wholeDivision{infix{operandIn(a), " / ", operandIn(b)}})
+	}
+	return calculate(a, " / ", b)
+}
+
+// wholeDivision divides whole numbers, for which MySQL has an operator of its
+// own.
+type wholeDivision struct{ infix }
+
+func (d wholeDivision) write(s *statement) {
+	if s.engine.DuplicateKey {
+		d.op = " DIV "
+	}
+	d.infix.write(s)
+}
 
 func calculate[E, V any](a Expr[E, V], op string, b Expr[E, V]) *OrderedExpr[E, V] {
 	return orderedExpr[E, V](infix{operandIn(a), op, operandIn(b)})

@@ -572,7 +572,7 @@ func (f *timeField) arg() any {
 	case -infinityYear:
 		return minusInfinity
 	}
-	return time.Time(*f)
+	return time.Time(*f).UTC()
 }
 func (f *timeField) zero() bool { return time.Time(*f).IsZero() }
 func (f *timeField) appendJSON(b []byte) []byte {
@@ -706,6 +706,12 @@ func (f *jsonField) set(src any) error {
 		*f = append(make([]byte, 0, len(v)), v...)
 	case string:
 		*f = []byte(v)
+	case int64: // SQLite keeps a number as one
+		*f = strconv.AppendInt(nil, v, 10)
+	case float64:
+		*f = appendJSONFloat(nil, v, 64)
+	case bool:
+		*f = strconv.AppendBool(nil, v)
 	default:
 		return mismatch(src, "JSON")
 	}

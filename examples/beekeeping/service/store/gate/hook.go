@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 )
@@ -33,6 +34,7 @@ func (t *Info) hooked(events ...Event) bool {
 
 // run runs the hooks of an event, in the order in which they were registered.
 func (t *Info) run(ctx context.Context, tx DB, e Event, row any) error {
+	tx = apart(tx)
 	for _, do := range t.hooks[e] {
 		if err := do(ctx, tx, row); err != nil {
 			return err
@@ -93,7 +95,7 @@ func (w *watched) InTx(ctx context.Context, o TxOptions, do func(tx DB) error) e
 	return w.DB.InTx(ctx, o, func(tx DB) error { return do(&watched{tx, w.watch}) })
 }
 
-func (w *watched) inner() DB { return w.DB }
+func (w *watched) inner() any { return w.DB }
 
 // Traced returns db as a database that tells trace of each statement when it
 // has run; of one that gives rows, when they begin.
@@ -114,7 +116,7 @@ type traced struct {
 	trace func(ctx context.Context, s Statement)
 }
 
-func (t *traced) inner() DB { return t.DB }
+func (t *traced) inner() any { return t.DB }
 
 func (t *traced) Query(ctx context.Context, text string, args []any) (Rows, error) {
 	start := time.Now()
@@ -143,22 +145,31 @@ type timed struct {
 	timeout time.Duration
 }
 
-func (t *timed) inner() DB { return t.DB }
+func (t *timed) inner() any { return t.DB }
 
 func (t *timed) Query(ctx context.Context, text string, args []any) (Rows, error) {
-	ctx, cancel := context.WithTimeoutCause(ctx, t.timeout, fmt.Errorf("the statement took longer than %v: %w", t.timeout, context.DeadlineExceeded))
-	rows, err := t.DB.Query(ctx, text, args)
+	inTime, cancel := context.WithTimeout(ctx, t.timeout)
+	rows, err := t.DB.Query(inTime, text, args)
 	if err != nil {
 		cancel()
-		return nil, err
+		return nil, t.explain(ctx, err)
 	}
-	return &timedRows{rows, cancel}, nil
+	return &timedRows{Rows: rows, timed: t, ctx: ctx, cancel: cancel}, nil
+}
+
+// explain tells the end of the statement's time from that of ctx.
+func (t *timed) explain(ctx context.Context, err error) error {
+	if ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, ErrTimeout) {
+		return fmt.Errorf("%w: it took longer than %v: %w", ErrTimeout, t.timeout, err)
+	}
+	return err
 }
 
 func (t *timed) Exec(ctx context.Context, text string, args []any) (Result, error) {
-	ctx, cancel := context.WithTimeout(ctx, t.timeout)
+	inTime, cancel := context.WithTimeout(ctx, t.timeout)
 	defer cancel()
-	return t.DB.Exec(ctx, text, args)
+	result, err := t.DB.Exec(inTime, text, args)
+	return result, t.explain(ctx, err)
 }
 
 func (t *timed) InTx(ctx context.Context, o TxOptions, do func(tx DB) error) error {
@@ -168,27 +179,32 @@ func (t *timed) InTx(ctx context.Context, o TxOptions, do func(tx DB) error) err
 // timedRows ends the time of a statement when its rows are closed.
 type timedRows struct {
 	Rows
+	timed  *timed
+	ctx    context.Context
 	cancel context.CancelFunc
 }
+
+func (r *timedRows) Err() error { return r.timed.explain(r.ctx, r.Rows.Err()) }
 
 func (r *timedRows) Close() error {
 	err := r.Rows.Close()
 	r.cancel()
-	return err
+	return r.timed.explain(r.ctx, err)
 }
 
 // find looks through what has been put around a database for a T.
 func find[T any](db DB) (T, bool) {
+	var layer any = db
 	for {
-		if t, ok := db.(T); ok {
+		if t, ok := layer.(T); ok {
 			return t, true
 		}
-		outer, ok := db.(interface{ inner() DB })
+		outer, ok := layer.(interface{ inner() any })
 		if !ok {
 			var none T
 			return none, false
 		}
-		db = outer.inner()
+		layer = outer.inner()
 	}
 }
 
@@ -208,7 +224,7 @@ func (t *Info) tell(ctx context.Context, db DB, action Action, before, after any
 	default:
 		c.Columns = t.names(allColumns(t))
 	}
-	return w.watch(ctx, db, c)
+	return w.watch(ctx, apart(db), c)
 }
 
 // differing are the columns whose values differ between two rows.

@@ -155,8 +155,52 @@ func (i *Interval) set(src any) error {
 	if !ok {
 		return mismatch(src, "an interval")
 	}
+	if v, ok := spelledInterval(s); ok {
+		*i = v
+		return nil
+	}
 	return i.parseText(s)
 }
+
+// spelledUnits are the units in PostgreSQL's own form of intervals.
+var spelledUnits = map[string]Interval{
+	"year": {Months: 12}, "mon": {Months: 1}, "day": {Days: 1}, "hour": {Microseconds: hourMicros}, "min": {Microseconds: minuteMicros},
+}
+
+// spelledInterval reads 1 year 2 mons -3 days +04:05:06.5, which is how
+// PostgreSQL writes intervals where a session is not told otherwise.
+func spelledInterval(s string) (v Interval, ok bool) {
+	words := strings.Fields(s)
+	for len(words) > 1 {
+		unit, known := spelledUnits[strings.TrimSuffix(words[1], "s")]
+		n, err := strconv.ParseInt(words[0], 10, 32)
+		if !known || err != nil {
+			return v, false
+		}
+		v.Months += int32(n) * unit.Months
+		v.Days += int32(n) * unit.Days
+		v.Microseconds += n * unit.Microseconds
+		words = words[2:]
+	}
+	if len(words) == 0 {
+		return v, s != ""
+	}
+	clock := strings.TrimLeft(words[0], "+-")
+	parts := strings.Split(clock, ":")
+	if len(parts) != 3 {
+		return v, false
+	}
+	hours, wrongHours := strconv.ParseInt(parts[0], 10, 32)
+	minutes, wrongMinutes := strconv.ParseInt(parts[1], 10, 32)
+	micros, ok := parseMicros(parts[2])
+	micros += hours*hourMicros + minutes*minuteMicros
+	if strings.HasPrefix(words[0], "-") {
+		micros = -micros
+	}
+	v.Microseconds += micros
+	return v, ok && wrongHours == nil && wrongMinutes == nil
+}
+
 func (i *Interval) arg() any   { return i.String() }
 func (i *Interval) zero() bool { return *i == Interval{} }
 func (i *Interval) appendJSON(b []byte) []byte {

@@ -21,6 +21,7 @@ type Join struct {
 type link struct {
 	parent, child *Info
 	from, to      []int // columns of parent and child that are equal; with a join, of the two tables to the join
+	up            bool  // the parent refers to the child
 	join          *Join
 }
 
@@ -109,16 +110,23 @@ func (l link) writeChildren(s *statement, child string, conds []expr) {
 	})
 }
 
-// writeEqual writes that the child's columns equal what other writes.
+// writeEqual writes that the child's columns equal what other writes. What is
+// referred to stands first: its rules count.
 func (l link) writeEqual(s *statement, columns []int, alias string, other func(i int)) {
 	s.inAlias(alias, func() {
 		for i, c := range columns {
 			if i > 0 {
 				s.add(" AND ")
 			}
-			s.column(l.child, c)
-			s.add(" = ")
+			if l.up {
+				s.column(l.child, c)
+				s.add(" = ")
+				other(i)
+				continue
+			}
 			other(i)
+			s.add(" = ")
+			s.column(l.child, c)
 		}
 	})
 }
@@ -126,12 +134,17 @@ func (l link) writeEqual(s *statement, columns []int, alias string, other func(i
 // writeJoin joins the table between to the child that is being read.
 func (l link) writeJoin(s *statement, join string) {
 	s.add(" JOIN ", s.engine.table(l.join.Schema, l.join.Name), " AS ", join, " ON ")
+	l.writeChildOfJoin(s, join)
+}
+
+// writeChildOfJoin writes that the table between refers to the child.
+func (l link) writeChildOfJoin(s *statement, join string) {
 	for i, pair := range l.join.Child {
 		if i > 0 {
 			s.add(" AND ")
 		}
-		s.add(join, ".", s.engine.quote(pair[0]), " = ")
 		s.column(l.child, l.to[i])
+		s.add(" = ", join, ".", s.engine.quote(pair[0]))
 	}
 }
 
@@ -140,8 +153,8 @@ func (l link) writeParentOfJoin(s *statement, join string, other func(i int)) {
 		if i > 0 {
 			s.add(" AND ")
 		}
-		s.add(join, ".", s.engine.quote(pair[1]), " = ")
 		other(i)
+		s.add(" = ", join, ".", s.engine.quote(pair[1]))
 	}
 }
 
@@ -164,138 +177,184 @@ func (c childOf) write(s *statement) {
 	join := s.newAlias()
 	s.add("EXISTS (SELECT 1 FROM ", s.engine.table(c.link.join.Schema, c.link.join.Name), " AS ", join, " WHERE ")
 	c.link.writeParentOfJoin(s, join, bind)
-	for i, pair := range c.link.join.Child {
-		s.add(" AND ", join, ".", s.engine.quote(pair[0]), " = ")
-		s.column(c.link.child, c.link.to[i])
-	}
+	s.add(" AND ")
+	c.link.writeChildOfJoin(s, join)
 	s.add(")")
 }
 
-// childStatement reads the children of the given parents. A bound for each
-// parent is kept by numbering its children.
+// childStatement reads the children of the given parents: first the place of
+// the parent among the keys where the engine must match them, else the columns
+// of the table between that tell the parent, and then the child. A bound for
+// each parent is kept by numbering its children.
 func (l link) childStatement(e *Engine, keys [][]any, q query, perParent int) *statement {
-	where, order := q.conditions(), q.order
 	s := newStatement(e)
-	alias := s.newAlias()
-	join := ""
+	r := childReading{link: l, keys: keys, alias: s.newAlias()}
 	if l.join != nil {
-		join = s.newAlias()
+		r.join = s.newAlias()
 	}
-	s.inAlias(alias, func() {
+	if !l.exact(e) {
+		r.table = s.newAlias()
+	}
+	s.inAlias(r.alias, func() {
 		if perParent > 0 {
 			s.add("SELECT ")
-			l.writeOutputNames(s, join)
+			r.writeParentNames(s)
+			s.outputs(l.child)
 			s.add(" FROM (")
 		}
 		s.add("SELECT ")
-		l.writeOutputs(s, join, perParent > 0)
-		if perParent > 0 {
+		r.writeParents(s, perParent > 0)
+		if perParent == 0 {
+			s.outputs(l.child)
+		} else {
+			s.columnList(l.child, allColumns(l.child))
 			s.add(", row_number() OVER (PARTITION BY ")
-			l.writeParentSide(s, alias, join)
-			writeOrder(s, order)
+			r.writeParentSide(s)
+			writeOrder(s, q.order)
 			s.add(") AS place_of_row")
 		}
-		s.add(" FROM ", e.table(l.child.Schema, l.child.Name), " AS ", alias)
-		if join != "" {
-			l.writeJoin(s, join)
-		}
-		s.add(" WHERE ")
-		l.writeKeys(s, alias, join, keys)
-		for _, c := range where {
-			s.add(" AND ")
-			c.write(s)
-		}
+		r.writeSource(s)
+		r.writeConditions(s, q.conditions())
 		if perParent > 0 {
-			s.add(") AS ", alias, " WHERE place_of_row <= ", strconv.Itoa(perParent), " ORDER BY place_of_row")
+			s.add(") AS ", r.alias, " WHERE place_of_row <= ", strconv.Itoa(perParent), " ORDER BY place_of_row")
 			return
 		}
-		writeOrder(s, order)
+		writeOrder(s, q.order)
 	})
 	return s
 }
 
-// parentColumn is the name under which the join table's i-th column travels
-// out of a subquery.
-func parentColumn(i int) string { return "parent_of_row_" + strconv.Itoa(i) }
-
-func (l link) writeOutputs(s *statement, join string, named bool) {
-	if join != "" {
-		for i, pair := range l.join.Parent {
-			s.add(join, ".", s.engine.quote(pair[1]))
-			if named {
-				s.add(" AS ", parentColumn(i))
-			}
-			s.add(", ")
-		}
-	}
-	if named {
-		for i := range l.child.Columns {
-			if i > 0 {
-				s.add(", ")
-			}
-			s.column(l.child, i)
-		}
-		return
-	}
-	s.outputs(l.child)
+// exact reports whether children can be matched with their parents by their
+// values, without asking the engine which are the same.
+func (l link) exact(e *Engine) bool {
+	return len(l.from) == 1 && e.exactKey(&l.parent.Columns[l.from[0]]) && (l.join != nil || e.exactKey(&l.child.Columns[l.to[0]]))
 }
 
-func (l link) writeOutputNames(s *statement, join string) {
-	if join != "" {
-		for i := range l.join.Parent {
-			s.add(parentColumn(i), ", ")
+// childReading is the statement that reads the children of some parents.
+type childReading struct {
+	link  link
+	keys  [][]any
+	alias string // of the child
+	join  string // of the table between, if there is one
+	table string // of the keys, where they are a table
+}
+
+// parentColumn is the name under which the i-th column that tells the parent
+// travels out of a subquery.
+func parentColumn(i int) string { return "parent_of_row_" + strconv.Itoa(i) }
+
+// writeParents writes what tells the parent of a row and is no column of it,
+// each followed by a comma.
+func (r childReading) writeParents(s *statement, named bool) {
+	for i := range r.parentColumns() {
+		if r.table != "" {
+			s.add(r.table, ".place")
+		} else {
+			s.add(r.join, ".", s.engine.quote(r.link.join.Parent[i][1]))
 		}
+		if named {
+			s.add(" AS ", parentColumn(i))
+		}
+		s.add(", ")
 	}
-	s.outputs(l.child)
+}
+
+func (r childReading) writeParentNames(s *statement) {
+	for i := range r.parentColumns() {
+		s.add(parentColumn(i), ", ")
+	}
+}
+
+// parentColumns is how many columns before those of the child tell its parent.
+func (r childReading) parentColumns() int {
+	switch {
+	case r.table != "":
+		return 1
+	case r.join != "":
+		return len(r.link.from)
+	}
+	return 0
 }
 
 // writeParentSide writes the columns that tell the parent of a child.
-func (l link) writeParentSide(s *statement, alias, join string) {
-	for i := range l.from {
-		if i > 0 {
-			s.add(", ")
-		}
-		l.writeParentColumn(s, alias, join, i)
-	}
-}
-
-func (l link) writeParentColumn(s *statement, alias, join string, i int) {
-	if join != "" {
-		s.add(join, ".", s.engine.quote(l.join.Parent[i][1]))
+func (r childReading) writeParentSide(s *statement) {
+	if r.table != "" {
+		s.add(r.table, ".place")
 		return
 	}
-	s.inAlias(alias, func() { s.column(l.child, l.to[i]) })
+	r.writeParentColumn(s, 0)
 }
 
-// writeKeys writes that a child belongs to one of the parents.
-func (l link) writeKeys(s *statement, alias, join string, keys [][]any) {
-	column := &l.parent.Columns[l.from[0]]
-	if len(l.from) == 1 {
-		values := make([]any, len(keys))
-		for i, k := range keys {
+// writeParentColumn writes the i-th column that equals one of the parent.
+func (r childReading) writeParentColumn(s *statement, i int) {
+	if r.join != "" {
+		s.add(r.join, ".", s.engine.quote(r.link.join.Parent[i][1]))
+		return
+	}
+	s.inAlias(r.alias, func() { s.column(r.link.child, r.link.to[i]) })
+}
+
+func (r childReading) writeSource(s *statement) {
+	l := r.link
+	s.add(" FROM ")
+	if r.table != "" {
+		s.inAlias("", func() { keyTable{l.parent, l.from, r.keys}.write(s, r.table) })
+		s.add(" JOIN ")
+		if r.join != "" {
+			s.add(s.engine.table(l.join.Schema, l.join.Name), " AS ", r.join, " ON ")
+			r.writeSame(s)
+			s.add(" JOIN ")
+		}
+	}
+	s.add(s.engine.table(l.child.Schema, l.child.Name), " AS ", r.alias)
+	switch {
+	case r.table != "" && r.join != "":
+		s.add(" ON ")
+		l.writeChildOfJoin(s, r.join)
+	case r.table != "":
+		s.add(" ON ")
+		r.writeSame(s)
+	case r.join != "":
+		l.writeJoin(s, r.join)
+	}
+}
+
+// writeSame writes that a row of the keys and what refers to the parent, or is
+// referred to, are the same. What is referred to stands first: its rules count.
+func (r childReading) writeSame(s *statement) {
+	for i := range r.link.from {
+		if i > 0 {
+			s.add(" AND ")
+		}
+		key := r.table + "." + keyColumn(i)
+		if r.link.up {
+			r.writeParentColumn(s, i)
+			s.add(" = ", key)
+			continue
+		}
+		s.add(key, " = ")
+		r.writeParentColumn(s, i)
+	}
+}
+
+func (r childReading) writeConditions(s *statement, conds []expr) {
+	if r.table == "" {
+		values := make([]any, len(r.keys))
+		for i, k := range r.keys {
 			values[i] = k[0]
 		}
-		l.writeParentColumn(s, alias, join, 0)
-		writeList(s, column, values)
-		return
+		s.add(" WHERE ")
+		r.writeParentColumn(s, 0)
+		writeList(s, &r.link.parent.Columns[r.link.from[0]], false, values)
 	}
-	s.add("(")
-	for n := range listSize(len(keys)) {
-		if n > 0 {
-			s.add(" OR ")
+	for i, c := range conds {
+		if i == 0 && r.table != "" {
+			s.add(" WHERE ")
+		} else {
+			s.add(" AND ")
 		}
-		s.add("(")
-		for i, v := range keys[min(n, len(keys)-1)] {
-			if i > 0 {
-				s.add(" AND ")
-			}
-			l.writeParentColumn(s, alias, join, i)
-			s.add(" = ")
-			s.bindAs(&l.parent.Columns[l.from[i]], v)
-		}
-		s.add(")")
+		c.write(s)
 	}
-	s.add(")")
 }
 
 // joinRow is a row of a table between two others.

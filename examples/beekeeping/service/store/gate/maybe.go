@@ -49,6 +49,12 @@ func (m Maybe[T]) MarshalJSON() ([]byte, error) {
 	if m.state != maybeValue {
 		return []byte("null"), nil
 	}
+	switch v := any(m.value).(type) {
+	case float64:
+		return appendJSONFloat(nil, v, 64), nil
+	case float32:
+		return appendJSONFloat(nil, float64(v), 32), nil
+	}
 	return json.Marshal(m.value)
 }
 
@@ -58,12 +64,43 @@ func (m *Maybe[T]) UnmarshalJSON(text []byte) error {
 		*m = Null[T]()
 		return nil
 	}
-	if err := json.Unmarshal(text, &m.value); err != nil {
+	if err := unmarshal(text, &m.value); err != nil {
 		return err
 	}
 	m.state = maybeValue
 	return nil
 }
+
+// unmarshal reads JSON; for floating-point numbers also what JSON has no numbers
+// for.
+func unmarshal(text []byte, p any) error {
+	switch p.(type) {
+	case *float64, *float32:
+		return fieldOf(p).parseJSON(text)
+	}
+	return json.Unmarshal(text, p)
+}
+
+// Float is a floating-point number in JSON, where "NaN", "Infinity" and
+// "-Infinity" stand for what has no number there.
+type Float float64
+
+// MarshalJSON writes the number, or a text.
+func (f Float) MarshalJSON() ([]byte, error) { return appendJSONFloat(nil, float64(f), 64), nil }
+
+// UnmarshalJSON reads a number, or one of the texts.
+func (f *Float) UnmarshalJSON(text []byte) error { return unmarshal(text, (*float64)(f)) }
+
+// Float32 is a Float of less precision.
+type Float32 float32
+
+// MarshalJSON writes the number, or a text.
+func (f Float32) MarshalJSON() ([]byte, error) {
+	return appendJSONFloat(nil, float64(f), 32), nil
+}
+
+// UnmarshalJSON reads a number, or one of the texts.
+func (f *Float32) UnmarshalJSON(text []byte) error { return unmarshal(text, (*float32)(f)) }
 
 // Scan implements sql.Scanner.
 func (m *Maybe[T]) Scan(src any) error {

@@ -212,6 +212,8 @@ func aggregates(x operand) bool {
 		return true
 	case infix:
 		return aggregates(x.a) || aggregates(x.b)
+	case wholeDivision:
+		return aggregates(x.infix)
 	case coalesce:
 		return aggregates(x.a) || aggregates(x.b)
 	case function:

@@ -222,7 +222,7 @@ func (q *Query[E]) Page(ctx context.Context, db DB, after string, size int) (row
 		return rows, "", err
 	}
 	rows = rows[:size]
-	next, err = Cursor(page, rows[size-1])
+	next, err = Place(ctx, db, Untyped(page), rows[size-1], false)
 	return rows, next, err
 }
 
@@ -393,6 +393,9 @@ func (q query) each(ctx context.Context, db DB, yield func(row any) bool) error 
 // statement is open.
 func (q query) eachInChunks(ctx context.Context, db DB, yield func(row any) bool) error {
 	page := q.orderByKey()
+	if _, err := page.orderColumns(); err != nil || len(q.info.Keys) == 0 {
+		return q.eachOfAll(ctx, db, yield) // pages need places
+	}
 	left := q.limit
 	for {
 		page.limit = eachChunk
@@ -419,6 +422,25 @@ func (q query) eachInChunks(ctx context.Context, db DB, yield func(row any) bool
 			return err
 		}
 	}
+}
+
+// eachOfAll reads all rows before the first is yielded.
+func (q query) eachOfAll(ctx context.Context, db DB, yield func(row any) bool) error {
+	all, err := q.rows(ctx, db)
+	if err != nil {
+		return err
+	}
+	for list := range slices.Chunk(all, eachChunk) {
+		if err := q.complete(ctx, db, func() []any { return list }); err != nil {
+			return err
+		}
+		for _, row := range list {
+			if !yield(row) {
+				return nil
+			}
+		}
+	}
+	return nil
 }
 
 func (q query) count(ctx context.Context, db DB) (int64, error) {

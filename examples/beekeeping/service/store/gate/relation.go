@@ -87,7 +87,7 @@ func (r *ManyToMany[P, C]) relation(P) *edge { return r.edge }
 //go:noinline
 func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) *ToOne[P, C] {
 	e := newSingleEdge(parent, child, on, slot)
-	e.up = true
+	e.link.up = true
 	return newToOne[P, C](e)
 }
 

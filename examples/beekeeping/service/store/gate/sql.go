@@ -44,41 +44,7 @@ func (q *SQL) Choice(n int, texts ...string) *SQL {
 // In appends that what stands before is one of values, or with not, none of
 // them.
 func In[V any](q *SQL, not bool, values []V) *SQL {
-	list := plainList(values)
-	op, all := " IN (", " = ANY("
-	if not {
-		op, all = " NOT IN (", " <> ALL("
-	}
-	if q.s.engine.ArrayArgs {
-		var array any
-		switch v := any(values).(type) {
-		case []int64:
-			array = append([]int64{}, v...)
-		case []string:
-			array = append([]string{}, v...)
-		}
-		if array != nil {
-			q.s.add(all)
-			q.s.bind(array)
-			q.s.add(")")
-			return q
-		}
-	}
-	q.s.add(op)
-	for i := range listSize(len(list)) {
-		if len(list) == 0 {
-			q.s.add("NULL")
-			break
-		}
-		if i > 0 {
-			q.s.add(", ")
-		}
-		q.s.bind(list[min(i, len(list)-1)])
-	}
-	q.s.add(")")
-	if not && len(list) == 0 {
-		q.s.add(" IS NULL") // not in nothing holds for everything
-	}
+	writeList(q.s, nil, not, plainList(values))
 	return q
 }
 
@@ -199,7 +165,7 @@ func ReadMaybeValue[T any](ctx context.Context, db DB, q *SQL, field func(v *T) 
 // before the call, to give variables their first values.
 func ReadOut[T any](ctx context.Context, db DB, call *SQL, variables string, fields func(row *T, to []any) []any, set ...*SQL) (*T, error) {
 	var row *T
-	err := inTx(ctx, db, func(tx DB) (err error) {
+	err := together(ctx, db, func(tx DB) (err error) {
 		for _, statement := range append(set, call) {
 			if _, err := statement.Run(ctx, tx); err != nil {
 				return err

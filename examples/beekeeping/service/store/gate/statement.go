@@ -70,33 +70,35 @@ func (s *statement) bind(v any) {
 	s.WriteByte('?')
 }
 
-// bindAs writes a placeholder for a value of the column.
+// bindAs writes a placeholder for a value to compare with the column.
 func (s *statement) bindAs(c *Column, v any) {
 	s.bind(v)
-	if c != nil {
-		s.checkDigits(c, v)
-	}
 	if c != nil && c.Cast != "" && s.engine.DoubleColons {
 		s.add("::text::", c.Cast)
 	}
 }
 
-// argumentAs adds a value of the column to those of the placeholders.
-func (s *statement) argumentAs(c *Column, v any) {
-	s.argument(v)
-	s.checkDigits(c, v)
+// bindStored writes a placeholder for a value that the column is to store.
+func (s *statement) bindStored(c *Column, v any) {
+	s.bindAs(c, v)
+	s.check(c, v)
 }
 
-// checkDigits refuses a number that the engine would take for infinity.
-func (s *statement) checkDigits(c *Column, v any) {
-	if c.Type != TypeNumeric || s.engine.MaxDigits == 0 {
+// argumentStored adds a value that the column is to store to those of the
+// placeholders.
+func (s *statement) argumentStored(c *Column, v any) {
+	s.argument(v)
+	s.check(c, v)
+}
+
+// check refuses a value that the engine would change on its way in.
+func (s *statement) check(c *Column, v any) {
+	if s.engine.Check == nil || c == nil || v == nil {
 		return
 	}
-	text, _ := v.(string)
-	whole, _, _ := strings.Cut(strings.TrimPrefix(text, "-"), ".")
-	if len(whole) > s.engine.MaxDigits {
-		err := fmt.Errorf("%d digits before the point; there may be %d", len(whole), s.engine.MaxDigits)
-		s.fail(&ConstraintError{Kind: TooLong, Columns: []string{c.Name}, Err: err})
+	if broken := s.engine.Check(c, v); broken != nil {
+		broken.Columns = []string{c.Name}
+		s.fail(broken)
 	}
 }
 

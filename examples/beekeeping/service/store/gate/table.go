@@ -46,8 +46,8 @@ type finding[E, K any] struct {
 // adding is of rows.
 type adding[E any] struct {
 	// Insert stores row and fills in what the database made of it. An empty
-	// field is left to the database where that numbers rows or computes a
-	// default; other fields are stored as they are.
+	// field takes the default of its column, where it has one; WithZeros stores
+	// it as it is.
 	Insert func(ctx context.Context, db DB, row E) error
 	// InsertAll stores rows as Insert does, many with one statement, all or none.
 	InsertAll func(ctx context.Context, db DB, rows []E) error
@@ -67,22 +67,27 @@ type adding[E any] struct {
 type changing[E, K any] struct {
 	// Update stores the columns named of the row with row's key, all of them
 	// when none is named, and fills row with what is stored then. It returns
-	// ErrNotFound where there is no such row, and ErrStale where the table has a
-	// version and the row has another.
+	// ErrNotFound where there is no such row or it is marked as deleted, and
+	// ErrStale where the table has a version and the row has another.
 	Update func(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error
 	// UpdateAll is Update for many rows, all or none.
 	UpdateAll func(ctx context.Context, db DB, rows []E, columns ...ColumnOf[E]) error
 	// UpdateChanged stores the columns of row that differ from before, which is
 	// the row as it was read. Where none differs it does nothing.
 	UpdateChanged func(ctx context.Context, db DB, before, row E) error
-	// Upsert inserts row, or updates the row that has its key already. Columns
-	// choose another unique key.
-	Upsert func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error
+	// Upsert inserts row, or updates the row that has its key already: the
+	// primary one, or one unique key that is named. Fields that an insert would leave to a default
+	// stay as they are in a row that is there. Where row has a version, it must
+	// be the one that is stored: else Upsert returns ErrStale.
+	Upsert func(ctx context.Context, db DB, row E, key ...UniqueKey[E]) error
 	// Delete removes the row of that key, or marks it where the table says so.
 	// It returns ErrNotFound where there is none.
 	Delete func(ctx context.Context, db DB, key K) error
 	// Purge removes the row of that key for good, also one that is only marked.
 	Purge func(ctx context.Context, db DB, key K) error
+	// Restore takes the mark of Delete from the row of that key. It returns
+	// ErrNotFound where there is no such row that is marked.
+	Restore func(ctx context.Context, db DB, key K) error
 	// InsertWithRelated stores a row with all rows that hang on it and have no key
 	// yet: those it refers to first, those that refer to it after it. Keys are
 	// filled in. All are stored, or none.
@@ -190,7 +195,7 @@ func newFinding[E, K any](t *Info, parts func(*K) []any) finding[E, K] {
 		},
 		FindAll: func(ctx context.Context, db DB, keys ...K) ([]E, error) {
 			list := make([]E, 0, len(keys))
-			for part := range slices.Chunk(keys, chunk) {
+			for part := range slices.Chunk(keys, mostKeys) {
 				all := make([][]any, len(part))
 				for i := range part {
 					all[i] = parts(&part[i])
@@ -216,28 +221,12 @@ func (t *Info) hasKey(parts []any) []expr {
 	return conds
 }
 
-// hasKeys holds for the rows of keys.
-func (t *Info) hasKeys(keys [][]any) expr {
-	if len(t.Keys) == 1 {
-		values := make([]any, len(keys))
-		for i, parts := range keys {
-			values[i] = fieldOf(parts[0]).arg()
-		}
-		return inList{columnRef{t, t.Keys[0]}, values}
-	}
-	any := group{joiner: " OR "}
-	for _, parts := range keys {
-		any.conds = append(any.conds, group{" AND ", t.hasKey(parts)})
-	}
-	return any
-}
-
 // newAdding is compiled once, by which IsInsertAll knows its functions.
 //
 //go:noinline
 func newAdding[E any](t *Info) adding[E] {
 	return adding[E]{
-		Insert: func(ctx context.Context, db DB, row E) error { return t.insert(ctx, db, row, nil) },
+		Insert: func(ctx context.Context, db DB, row E) error { return t.insert(ctx, db, row) },
 		InsertAll: func(ctx context.Context, db DB, rows []E) error {
 			return t.insertAll(ctx, db, untyped(rows))
 		},
@@ -264,25 +253,26 @@ func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 			return t.update(ctx, db, row, indexesOf(columns))
 		},
 		UpdateAll: func(ctx context.Context, db DB, rows []E, columns ...ColumnOf[E]) error {
-			only := indexesOf(columns)
-			return inTx(ctx, db, func(tx DB) error {
-				for _, row := range rows {
-					if err := t.update(ctx, tx, row, only); err != nil {
-						return err
-					}
-				}
-				return nil
-			})
+			return t.updateAll(ctx, db, untyped(rows), indexesOf(columns))
 		},
 		UpdateChanged: func(ctx context.Context, db DB, before, row E) error {
+			if err := t.usable("updating", before, row); err != nil {
+				return err
+			}
 			only := t.differing(before, row)
 			if len(only) == 0 {
 				return nil
 			}
 			return t.update(ctx, db, row, only)
 		},
-		Upsert: func(ctx context.Context, db DB, row E, key ...ColumnOf[E]) error {
-			return t.upsert(ctx, db, row, indexesOf(key))
+		Upsert: func(ctx context.Context, db DB, row E, key ...UniqueKey[E]) error {
+			if len(key) > 1 {
+				return fmt.Errorf("upserting into %s: by %d keys; name one at most", t.Name, len(key))
+			}
+			if len(key) == 0 {
+				return t.upsert(ctx, db, row, nil)
+			}
+			return t.upsert(ctx, db, row, key[0].columns)
 		},
 		Delete: func(ctx context.Context, db DB, key K) error {
 			return t.remove(ctx, db, t.hasKey(parts(&key)), false)
@@ -290,8 +280,21 @@ func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 		Purge: func(ctx context.Context, db DB, key K) error {
 			return t.remove(ctx, db, t.hasKey(parts(&key)), true)
 		},
+		Restore: func(ctx context.Context, db DB, key K) error {
+			return t.restore(ctx, db, t.hasKey(parts(&key)))
+		},
 		InsertWithRelated: func(ctx context.Context, db DB, row E) error { return t.insertWithRelated(ctx, db, row) },
 	}
+}
+
+// UniqueKey is a unique key of a table of E, by which Upsert finds rows.
+type UniqueKey[E any] struct{ columns []int }
+
+// NewUniqueKey returns the unique key of those columns.
+//
+//go:noinline
+func NewUniqueKey[E any](d *Def[E], columns ...string) UniqueKey[E] {
+	return UniqueKey[E]{d.info.indexes(columns)}
 }
 
 // WithKey holds for the row of that key.
@@ -304,7 +307,7 @@ func WithKey[E, K any](t Keyed[E, K], key K) Cond[E] {
 func SameKey[E any](t *Info, row E) Cond[E] { return Cond[E]{t.sameKey(row)} }
 
 // Insert stores a row whose type is not known, as the table's Insert does.
-func (t *Info) Insert(ctx context.Context, db DB, row any) error { return t.insert(ctx, db, row, nil) }
+func (t *Info) Insert(ctx context.Context, db DB, row any) error { return t.insert(ctx, db, row) }
 
 // Update stores columns of a row whose type is not known, as the table's Update
 // does.
@@ -328,52 +331,3 @@ func ColumnAt[E any](t *Info, i int) ColumnOf[E] { return anyColumn[E]{columnRef
 type anyColumn[E any] struct{ ref columnRef }
 
 func (c anyColumn[E]) columnOf(E) columnRef { return c.ref }
-
-// upsert inserts row, or updates the one that has the same values in the
-// columns of a key, the primary one when there are none.
-func (t *Info) upsert(ctx context.Context, db DB, row any, key []int) error {
-	if len(key) == 0 {
-		key = t.Keys
-	}
-	if !t.isKey(key) {
-		return fmt.Errorf("upserting into %s: %v are no unique key", t.Name, t.names(key))
-	}
-	primary := slices.Equal(key, t.Keys)
-	if !t.hooked(BeforeInsert, AfterInsert, BeforeUpdate, AfterUpdate) && !watching(db) && (primary || !db.Engine().DuplicateKey) {
-		return t.insertRow(ctx, db, row, key)
-	}
-	// Which hooks run, and with MySQL which key counts, is known only after a look.
-	return inTx(ctx, db, func(tx DB) error {
-		fields := t.fieldsOf(row)
-		q := query{info: t, deleted: true, limit: 1, lock: ForUpdate}
-		for _, i := range key {
-			q.where = append(q.where, comparison{columnRef{t, i}, " = ", fieldOf(fields[i]).arg()})
-		}
-		stored, err := q.bare(ctx, tx)
-		if err == ErrNotFound {
-			return t.insert(ctx, tx, row, nil)
-		}
-		if err != nil {
-			return err
-		}
-		there := t.fieldsOf(stored)
-		keep := slices.Clone(t.Keys)
-		if v := t.stamps.version; v >= 0 {
-			keep = append(keep, v)
-		}
-		for _, i := range keep {
-			if err := fieldOf(fields[i]).set(fieldOf(there[i]).arg()); err != nil {
-				return fmt.Errorf("upserting into %s: %w", t.Name, err)
-			}
-		}
-		return t.update(ctx, tx, row, nil)
-	})
-}
-
-// isKey reports whether columns are those of the primary or of a unique key.
-func (t *Info) isKey(columns []int) bool {
-	same := func(key []int) bool {
-		return len(key) == len(columns) && !slices.ContainsFunc(key, func(i int) bool { return !slices.Contains(columns, i) })
-	}
-	return len(columns) > 0 && (same(t.Keys) || slices.ContainsFunc(t.Uniques, func(u Unique) bool { return same(t.indexes(u.Columns)) }))
-}

@@ -8,21 +8,36 @@ import (
 	"time"
 )
 
-// insert stores row and fills in what the database made of it. conflict are
-// the columns of the key by which a row that is there is updated instead; nil
-// makes it an error.
-func (t *Info) insert(ctx context.Context, db DB, row any, conflict []int) error {
-	if t.hooked(BeforeInsert, AfterInsert) || watching(db) {
-		return inTx(ctx, db, func(tx DB) error { return t.insertHooked(ctx, tx, row, conflict) })
+// insert stores row and fills in what the database made of it.
+func (t *Info) insert(ctx context.Context, db DB, row any) error {
+	if err := t.usable("inserting into", row); err != nil {
+		return err
 	}
-	return t.insertRow(ctx, db, row, conflict)
+	if t.hooked(BeforeInsert, AfterInsert) || watching(db) {
+		return together(ctx, db, func(tx DB) error { return t.insertHooked(ctx, tx, row) })
+	}
+	return t.insertRow(ctx, db, row)
 }
 
-func (t *Info) insertHooked(ctx context.Context, tx DB, row any, conflict []int) error {
+// usable reports what makes a call on rows impossible.
+func (t *Info) usable(doing string, rows ...any) error {
+	if t.fault != nil {
+		return t.fault
+	}
+	for i, row := range rows {
+		if t.isNil(row) {
+			return fmt.Errorf("%s %s: row %d of %d is nil", doing, t.Name, i+1, len(rows))
+		}
+	}
+	return nil
+}
+
+func (t *Info) insertHooked(ctx context.Context, tx DB, row any) error {
+	keep(tx, row)
 	if err := t.run(ctx, tx, BeforeInsert, row); err != nil {
 		return err
 	}
-	if err := t.insertRow(ctx, tx, row, conflict); err != nil {
+	if err := t.insertRow(ctx, tx, row); err != nil {
 		return err
 	}
 	if err := t.tell(ctx, tx, Inserted, nil, row); err != nil {
@@ -31,23 +46,25 @@ func (t *Info) insertHooked(ctx context.Context, tx DB, row any, conflict []int)
 	return t.run(ctx, tx, AfterInsert, row)
 }
 
-func (t *Info) insertRow(ctx context.Context, db DB, row any, conflict []int) error {
-	if t.fault != nil {
-		return t.fault
+// insertRow stores row by one statement. A row that is not stored stays as it
+// was.
+func (t *Info) insertRow(ctx context.Context, db DB, row any) (err error) {
+	if IsTx(db) || t.stamps != noStamps {
+		back := keep(db, row)
+		defer func() {
+			if err != nil {
+				back()
+			}
+		}()
 	}
 	if err := t.stampNew(row); err != nil {
 		return err
 	}
 	fields := t.fieldsOf(row)
-	sent := t.sent(nil, fields)
+	sent := t.sent(nil, fields, t.zeroed(db, row))
 	s := newStatement(db.Engine())
-	t.writeInsert(s, sent, [][]any{fields})
-	unknown := t.unknown(s.engine, sent)
-	if conflict != nil {
-		t.writeConflict(s, sent, conflict)
-		unknown = nil // some may be those of the row that was there
-	}
-	if err := t.fillInserted(ctx, db, s, row, unknown); err != nil {
+	t.writeInsert(s, sent, fields)
+	if err := t.fillInserted(ctx, db, s, row, t.unknown(s.engine, sent)); err != nil {
 		return fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
 	}
 	return nil
@@ -64,7 +81,7 @@ func (t *Info) stamped(i int) bool {
 // stampNew gives a new row its times and its version, where the database does
 // not.
 func (t *Info) stampNew(row any) error {
-	if t.stamps == (stamps{-1, -1, -1, -1}) {
+	if t.stamps == noStamps {
 		return nil
 	}
 	fields := t.fieldsOf(row)
@@ -78,20 +95,10 @@ func (t *Info) stampNew(row any) error {
 	return errors.Join(set(t.stamps.created, at), set(t.stamps.updated, at), set(t.stamps.version, int64(1)))
 }
 
-// sent appends the columns that an insert gives a value.
-func (t *Info) sent(to []int, fields []any) []int {
-	for i := range t.Columns {
-		if !t.Columns[i].leftToDatabase(fieldOf(fields[i])) {
-			to = append(to, i)
-		}
-	}
-	return to
-}
-
-// writeInsert writes an insert of rows, each given by its fields.
-func (t *Info) writeInsert(s *statement, sent []int, rows [][]any) {
-	if len(rows) > 1 || len(t.Columns) > 64 {
-		t.writeInsertAnew(s, sent, rows)
+// writeInsert writes the insert of a row, given by its fields.
+func (t *Info) writeInsert(s *statement, sent []int, fields []any) {
+	if len(t.Columns) > 64 {
+		t.writeInsertAnew(s, sent, [][]any{fields}, nil)
 		return
 	}
 	key := textKey{engine: s.engine, alias: "INSERT"}
@@ -100,16 +107,18 @@ func (t *Info) writeInsert(s *statement, sent []int, rows [][]any) {
 	}
 	if !s.again(t, key) {
 		start := s.Len()
-		t.writeInsertAnew(s, sent, rows)
+		t.writeInsertAnew(s, sent, [][]any{fields}, nil)
 		s.remember(t, key, start)
 		return
 	}
 	for _, i := range sent {
-		s.argumentAs(&t.Columns[i], fieldOf(rows[0][i]).arg())
+		s.argumentStored(&t.Columns[i], fieldOf(fields[i]).arg())
 	}
 }
 
-func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any) {
+// writeInsertAnew writes an insert of rows, each given by its fields. Where a
+// row does not send all of the columns, given says which it does.
+func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any, given [][]int) {
 	s.add("INSERT INTO ", s.engine.table(t.Schema, t.Name))
 	if len(sent) == 0 {
 		if s.engine.DuplicateKey {
@@ -127,11 +136,15 @@ func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any) {
 			s.add(", ")
 		}
 		s.add("(")
-		for n, i := range sent {
-			if n > 0 {
+		for k, i := range sent {
+			if k > 0 {
 				s.add(", ")
 			}
-			s.bindAs(&t.Columns[i], fieldOf(fields[i]).arg())
+			if given != nil && !slices.Contains(given[n], i) {
+				s.add("DEFAULT")
+				continue
+			}
+			s.bindStored(&t.Columns[i], fieldOf(fields[i]).arg())
 		}
 		s.add(")")
 	}
@@ -144,44 +157,6 @@ func (s *statement) columnList(t *Info, columns []int) {
 			s.add(", ")
 		}
 		s.column(t, i)
-	}
-}
-
-// writeConflict turns an insert into an update of the row with the same key.
-func (t *Info) writeConflict(s *statement, sent, key []int) {
-	if s.engine.DuplicateKey {
-		s.add(" ON DUPLICATE KEY UPDATE ")
-	} else {
-		s.add(" ON CONFLICT (")
-		s.columnList(t, key)
-		s.add(") DO UPDATE SET ")
-	}
-	changed := slices.DeleteFunc(slices.Clone(sent), func(i int) bool {
-		return slices.Contains(key, i) || slices.Contains(t.Keys, i) || i == t.stamps.created || i == t.stamps.version
-	})
-	if len(changed) == 0 {
-		changed = key
-	}
-	for n, i := range changed {
-		if n > 0 {
-			s.add(", ")
-		}
-		name := s.engine.quote(t.Columns[i].Name)
-		if s.engine.DuplicateKey {
-			s.add(name, " = VALUES(", name, ")")
-		} else {
-			s.add(name, " = excluded.", name)
-		}
-	}
-	if v := t.stamps.version; v >= 0 {
-		s.add(", ")
-		s.column(t, v)
-		s.add(" = ")
-		if !s.engine.DuplicateKey {
-			s.add(s.engine.quote(t.Name), ".")
-		}
-		s.column(t, v)
-		s.add(" + 1")
 	}
 }
 
@@ -201,7 +176,7 @@ func (t *Info) fillInserted(ctx context.Context, db DB, s *statement, row any, c
 	if err := t.setNumber(row, result.LastID); err != nil {
 		return err
 	}
-	return t.reread(ctx, db, row)
+	return t.reread(ctx, db, row, nil)
 }
 
 // setNumber gives row the number that the database gave it.
@@ -281,33 +256,38 @@ func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any, c
 	return rows.Close()
 }
 
-// reread fills row by its key, where it has one.
-func (t *Info) reread(ctx context.Context, db DB, row any) error {
+// reread fills row by the row that conditions choose, which for nil is that of
+// its key, where it has one.
+func (t *Info) reread(ctx context.Context, db DB, row any, where []expr) error {
 	if len(t.Keys) == 0 {
 		return nil
 	}
-	stored, err := t.stored(ctx, db, row, "")
+	q := query{info: t, where: where, limit: 1}
+	if where == nil {
+		q.where, q.deleted = []expr{t.sameKey(row)}, true
+	}
+	stored, err := q.bare(ctx, db)
 	if err != nil {
 		return err
 	}
 	return t.setFields(row, stored)
 }
 
-// stored is the row of the database that has row's key.
-func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock) (any, error) {
-	q := query{info: t, where: []expr{t.sameKey(row)}, deleted: true, limit: 1, lock: lock}
+// stored is the row of the database that has row's key, with deleted also one
+// that is marked as deleted.
+func (t *Info) stored(ctx context.Context, db DB, row any, lock Lock, deleted bool) (any, error) {
+	q := query{info: t, where: []expr{t.sameKey(row)}, deleted: deleted, limit: 1, lock: lock}
 	return q.bare(ctx, db)
 }
 
-// TakeVersion gives a row that says nothing about its version the one that is
-// stored, so that an update by it overwrites whatever came between. A row that
-// is not there is left as it is.
+// TakeVersion gives a row the version that is stored, so that an update by it
+// overwrites whatever came between. A row that is not there is left as it is.
 func (t *Info) TakeVersion(ctx context.Context, db DB, row any) error {
 	v := t.stamps.version
-	if v < 0 || !fieldOf(t.fieldsOf(row)[v]).zero() {
+	if v < 0 {
 		return nil
 	}
-	stored, err := t.stored(ctx, db, row, ForUpdate)
+	stored, err := t.stored(ctx, db, row, ForUpdate, false)
 	if errors.Is(err, ErrNotFound) {
 		return nil
 	}
@@ -330,57 +310,77 @@ func (t *Info) sameKey(row any) expr {
 // update stores columns of row, all that can be when only is nil, and fills row
 // with what is stored then.
 func (t *Info) update(ctx context.Context, db DB, row any, only []int) error {
-	if t.fault != nil {
-		return t.fault
+	if err := t.usable("updating", row); err != nil {
+		return err
 	}
-	if slices.Contains(only, -1) {
-		return fmt.Errorf("updating %s: %w", t.Name, errNoColumn)
+	if err := t.canUpdate(only); err != nil {
+		return fmt.Errorf("updating %s: %w", t.Name, err)
 	}
 	if !t.hooked(BeforeUpdate, AfterUpdate) && !watching(db) {
 		return t.updateRow(ctx, db, row, only)
 	}
-	return inTx(ctx, db, func(tx DB) error {
-		var before any
-		if watching(tx) {
-			var err error
-			if before, err = t.stored(ctx, tx, row, ForUpdate); err != nil {
-				return fmt.Errorf("updating %s: %w", t.Name, err)
-			}
-		}
-		if err := t.run(ctx, tx, BeforeUpdate, row); err != nil {
-			return err
-		}
-		if err := t.updateRow(ctx, tx, row, only); err != nil {
-			return err
-		}
-		if err := t.tell(ctx, tx, Updated, before, row); err != nil {
-			return err
-		}
-		return t.run(ctx, tx, AfterUpdate, row)
-	})
+	return together(ctx, db, func(tx DB) error { return t.updateHooked(ctx, tx, row, only) })
 }
 
-func (t *Info) updateRow(ctx context.Context, db DB, row any, only []int) error {
+// canUpdate reports a column that an update cannot store.
+func (t *Info) canUpdate(columns []int) error {
+	for _, i := range columns {
+		switch {
+		case i < 0:
+			return errNoColumn
+		case i == t.stamps.deleted:
+			return fmt.Errorf("%s is set by Delete and cleared by Restore only", t.Columns[i].Name)
+		case t.Columns[i].Is(Generated):
+			return fmt.Errorf("%s is computed by the database", t.Columns[i].Name)
+		}
+	}
+	return nil
+}
+
+func (t *Info) updateHooked(ctx context.Context, tx DB, row any, only []int) (err error) {
+	keep(tx, row)
+	var before any
+	if watching(tx) {
+		if before, err = t.stored(ctx, tx, row, ForUpdate, false); err != nil {
+			return fmt.Errorf("updating %s: %w", t.Name, err)
+		}
+	}
+	if err := t.run(ctx, tx, BeforeUpdate, row); err != nil {
+		return err
+	}
+	if err := t.updateRow(ctx, tx, row, only); err != nil {
+		return err
+	}
+	if err := t.tell(ctx, tx, Updated, before, row); err != nil {
+		return err
+	}
+	return t.run(ctx, tx, AfterUpdate, row)
+}
+
+func (t *Info) updateRow(ctx context.Context, db DB, row any, only []int) (err error) {
+	if IsTx(db) {
+		back := keep(db, row)
+		defer func() {
+			if err != nil {
+				back()
+			}
+		}()
+	}
 	fields := t.fieldsOf(row)
-	set := t.settable(fields, only)
-	if len(set) == 0 {
-		return t.reread(ctx, db, row)
-	}
-	values := make([]assignment, 0, len(set)+2)
-	for _, i := range set {
-		values = append(values, assignment{column: columnRef{t, i}, value: fieldOf(fields[i]).arg()})
-	}
-	values = t.stampUpdate(values)
 	where := []expr{t.sameKey(row)}
 	if v := t.stamps.version; v >= 0 {
 		where = append(where, comparison{columnRef{t, v}, " = ", fieldOf(fields[v]).arg()})
 	}
-	s := newStatement(db.Engine())
-	t.writeUpdate(s, values)
-	s.where(where)
-	err := t.fillUpdated(ctx, db, s, row)
+	if set := t.settable(fields, only); len(set) > 0 {
+		s := newStatement(db.Engine())
+		t.writeUpdate(s, t.stampUpdate(t.assign(fields, set)))
+		s.where(query{info: t, where: where}.conditions())
+		err = t.fillUpdated(ctx, db, s, row)
+	} else {
+		err = t.reread(ctx, db, row, where)
+	}
 	if errors.Is(err, ErrNotFound) && t.stamps.version >= 0 {
-		if _, missing := t.stored(ctx, db, row, ""); missing == nil {
+		if _, missing := t.stored(ctx, db, row, "", false); missing == nil {
 			err = ErrStale
 		}
 	}
@@ -388,6 +388,15 @@ func (t *Info) updateRow(ctx context.Context, db DB, row any, only []int) error 
 		return fmt.Errorf("updating %s: %w", t.Name, t.nameColumns(err))
 	}
 	return nil
+}
+
+// assign are the values of columns in a row.
+func (t *Info) assign(fields []any, columns []int) []assignment {
+	values := make([]assignment, 0, len(columns)+2)
+	for _, i := range columns {
+		values = append(values, assignment{column: columnRef{t, i}, value: fieldOf(fields[i]).arg()})
+	}
+	return values
 }
 
 // stampUpdate adds the time of the update, unless it is stored anyway, and the
@@ -428,7 +437,7 @@ func (t *Info) fillUpdated(ctx context.Context, db DB, s *statement, row any) er
 	if result.Rows == 0 {
 		return ErrNotFound
 	}
-	return t.reread(ctx, db, row)
+	return t.reread(ctx, db, row, nil)
 }
 
 // settable returns the columns that an update of row stores: those asked for
@@ -439,10 +448,10 @@ func (t *Info) settable(fields []any, only []int) []int {
 	for i := range t.Columns {
 		c := &t.Columns[i]
 		switch {
-		case c.Is(Generated), slices.Contains(t.Keys, i), i == t.stamps.version:
+		case c.Is(Generated), slices.Contains(t.Keys, i), i == t.stamps.version, i == t.stamps.deleted:
 		case only != nil && !slices.Contains(only, i):
 		case only == nil && t.stamped(i):
-		case only == nil && c.Is(HasDefault) && c.leftToDatabase(fieldOf(fields[i])):
+		case only == nil && c.Is(Auto|HasDefault) && fieldOf(fields[i]).zero() && c.emptyIsNone():
 		default:
 			set = append(set, i)
 		}
@@ -463,6 +472,75 @@ func (t *Info) remove(ctx context.Context, db DB, key []expr, purge bool) error 
 		return ErrNotFound
 	}
 	return err
+}
+
+// restore takes the mark of deletion from the row of a key.
+func (t *Info) restore(ctx context.Context, db DB, key []expr) error {
+	d := t.stamps.deleted
+	if d < 0 {
+		return fmt.Errorf("restoring a row of %s: the table does not mark deleted rows", t.Name)
+	}
+	if t.fault != nil {
+		return t.fault
+	}
+	marked := query{info: t, where: append(slices.Clip(key), nullTest{columnRef{t, d}, true}), deleted: true}
+	if !t.hooked(BeforeUpdate, AfterUpdate) && !watching(db) {
+		return marked.unmark(ctx, db)
+	}
+	return together(ctx, db, func(tx DB) error {
+		marked.lock, marked.limit = ForUpdate, 1
+		before, err := marked.bare(ctx, tx)
+		if err != nil {
+			return err
+		}
+		row, err := marked.bare(ctx, tx)
+		if err != nil {
+			return err
+		}
+		if err := t.run(ctx, tx, BeforeUpdate, row); err != nil {
+			return err
+		}
+		marked.lock, marked.limit = "", 0
+		if err := marked.unmark(ctx, tx); err != nil {
+			return err
+		}
+		if err := t.reread(ctx, tx, row, nil); err != nil {
+			return err
+		}
+		if err := t.tell(ctx, tx, Updated, before, row); err != nil {
+			return err
+		}
+		return t.run(ctx, tx, AfterUpdate, row)
+	})
+}
+
+func (q query) unmark(ctx context.Context, db DB) error {
+	s := newStatement(db.Engine())
+	q.info.writeUpdate(s, q.info.stampUpdate([]assignment{{column: columnRef{q.info, q.info.stamps.deleted}}}))
+	q.writeChosen(s)
+	result, err := s.exec(ctx, db)
+	if err != nil {
+		return fmt.Errorf("restoring a row of %s: %w", q.info.Name, q.info.nameColumns(err))
+	}
+	if result.Rows == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
+
+// updateAll updates rows, all or none.
+func (t *Info) updateAll(ctx context.Context, db DB, rows []any, only []int) error {
+	if err := t.usable("updating", rows...); err != nil {
+		return err
+	}
+	return together(ctx, db, func(tx DB) error {
+		for _, row := range rows {
+			if err := t.update(ctx, tx, row, only); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // delete removes or marks the rows of the query.
@@ -494,7 +572,7 @@ func (q query) deleteRows(ctx context.Context, db DB, purge bool) (int64, error)
 
 // deleteEach removes row by row, with the hooks of each.
 func (q query) deleteEach(ctx context.Context, db DB, purge bool) (n int64, err error) {
-	err = inTx(ctx, db, func(tx DB) error {
+	err = together(ctx, db, func(tx DB) error {
 		rows, err := q.lockedRows(ctx, tx)
 		n = int64(len(rows))
 		for _, row := range rows {
@@ -540,6 +618,13 @@ func (q query) update(ctx context.Context, db DB, values []assignment) (int64, e
 		return 0, fmt.Errorf("updating %s: no condition; gate.And() stands for all rows", t.Name)
 	case len(values) == 0:
 		return 0, fmt.Errorf("updating %s: no values", t.Name)
+	}
+	for _, v := range values {
+		if err := t.canUpdate([]int{v.column.index}); err != nil {
+			return 0, fmt.Errorf("updating %s: %w", t.Name, err)
+		}
+	}
+	switch {
 	case t.hooked(BeforeUpdate, AfterUpdate) || watching(db):
 		return q.updateEach(ctx, db, values)
 	}
@@ -562,7 +647,7 @@ func (q query) updateEach(ctx context.Context, db DB, values []assignment) (n in
 		}
 		only = append(only, v.column.index)
 	}
-	err = inTx(ctx, db, func(tx DB) error {
+	err = together(ctx, db, func(tx DB) error {
 		rows, err := q.lockedRows(ctx, tx)
 		if err != nil {
 			return err
@@ -646,6 +731,8 @@ func operandElsewhere(x operand) bool {
 		return true
 	case infix:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
+	case wholeDivision:
+		return operandElsewhere(x.infix)
 	case coalesce:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
 	case function:

@@ -521,6 +521,9 @@ func (at *draft) readMember(m jsonMember) string {
 	if slices.Contains(at.fixed, c.Name) {
 		return at.checkFixed(i, m)
 	}
+	if c.Is(gate.DeletedAt) {
+		return at.checkMark(i, m)
+	}
 	if string(m.raw) == "null" && !c.Is(gate.Nullable) {
 		return "must not be null"
 	}
@@ -552,6 +555,47 @@ func (at *draft) checkFixed(i int, m jsonMember) string {
 		return "is part of the key and cannot be changed"
 	}
 	return ""
+}
+
+// checkMark lets a mark of deletion be said as it is, as in a row that was read:
+// only deleting sets it.
+func (at *draft) checkMark(i int, m jsonMember) string {
+	field := at.res.info.Fields(nil, at.res.info.New())[i]
+	if err := m.into(field); err != nil {
+		return err.Error()
+	}
+	if gate.IsNull(field) != gate.IsNull(at.fields[i]) {
+		return "is set by DELETE, and not by itself"
+	}
+	return ""
+}
+
+// zeroed are the columns whose empty values were said, and are no reason to take
+// the default.
+func (at *draft) zeroed() []int {
+	return at.res.info.LeftToDefault(at.row, slices.Concat(at.present, at.filled))
+}
+
+// saysVersion reports whether the body says which version of the row it is.
+func (at *draft) saysVersion() bool {
+	return slices.ContainsFunc(at.present, func(i int) bool { return at.res.info.Columns[i].Is(gate.Version) })
+}
+
+// withZeros is a database on which the rows of drafts are stored as was said.
+func withZeros(db gate.DB, drafts ...*draft) gate.DB {
+	var rows map[any][]int
+	for _, d := range drafts {
+		if list := d.zeroed(); list != nil {
+			if rows == nil {
+				rows = map[any][]int{}
+			}
+			rows[d.row] = list
+		}
+	}
+	if rows == nil {
+		return db
+	}
+	return gate.WithRowZeros(db, rows)
 }
 
 // checkMissing finds columns without a value; those with a fault have one. What

@@ -104,7 +104,7 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 // storeSingle stores one row, together with those of other requests where that
 // may be.
 func (r *resource) storeSingle(ctx context.Context, drafts []*draft, draftAgain func() ([]*draft, error)) ([]*draft, error) {
-	if r.addsTogether(ctx) {
+	if drafts[0].zeroed() == nil && r.addsTogether(ctx) {
 		stored, err := r.addTogether(ctx, drafts[0].row)
 		if err != nil || stored {
 			return drafts, err
@@ -113,7 +113,7 @@ func (r *resource) storeSingle(ctx context.Context, drafts []*draft, draftAgain 
 			return drafts, err
 		}
 	}
-	return drafts, r.create(ctx, r.api.db(ctx), []any{drafts[0].row})
+	return drafts, r.create(ctx, withZeros(r.api.db(ctx), drafts...), []any{drafts[0].row})
 }
 
 func (r *resource) draftAll(objects []object, many bool, fixed []string, attach func(row any) error) ([]*draft, error) {
@@ -175,7 +175,7 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft, sto
 	for i, d := range drafts {
 		rows[i] = d.row
 	}
-	if err := r.create(ctx, tx, rows); err != nil {
+	if err := r.create(ctx, withZeros(tx, drafts...), rows); err != nil {
 		return err
 	}
 	if r.view.ruled {
@@ -415,15 +415,17 @@ func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resourc
 	err = gate.ErrNotFound
 	done := written{res: res, drafts: []*draft{d}, verb: toChange}
 	if found != rowMissing {
-		if err := res.info.TakeVersion(ctx, tx, row); err != nil {
-			return 0, err
+		if !d.saysVersion() {
+			if err := res.info.TakeVersion(ctx, tx, row); err != nil {
+				return 0, err
+			}
 		}
 		done.columns = res.replaceable()
 		err = update(ctx, tx, row, columnsOf[E](res, done.columns)...)
 	}
 	if errors.Is(err, gate.ErrNotFound) && res.choosesKey() && res.create != nil {
 		status, done.verb, done.columns = http.StatusCreated, toCreate, nil
-		err = res.create(ctx, tx, []any{row})
+		err = res.create(ctx, withZeros(tx, d), []any{row})
 	} else {
 		status = http.StatusOK
 	}
@@ -441,7 +443,7 @@ func (r *resource) replaceable() []int {
 	for i, f := range r.facets {
 		c := &r.info.Columns[i]
 		switch {
-		case c.Is(gate.Key | gate.Generated | gate.Version):
+		case c.Is(gate.Key | gate.Generated | gate.Version | gate.DeletedAt):
 		case f.hidden, f.change != nil:
 			all = false
 		default:

@@ -207,7 +207,7 @@ type rows struct {
 	ready  bool // the step to the next row is done
 	err    error
 	closed bool
-	done   func() // nil in a transaction
+	done   func()
 }
 
 func (r *rows) Next() bool {
@@ -237,9 +237,7 @@ func (r *rows) Close() error {
 	}
 	r.closed = true
 	err := r.conn.keep(r.text, r.stmt)
-	if r.done != nil {
-		r.done()
-	}
+	r.done()
 	if r.err != nil {
 		return nil // it was told already
 	}

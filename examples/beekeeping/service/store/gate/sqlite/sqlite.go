@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -23,11 +25,56 @@ var Engine = &gate.Engine{
 	Returns:     true,
 	KeepsSent:   true,
 	FoldingLike: true,
-	MaxDigits:   308, // beyond 64 bits it keeps numbers as doubles
+	Check:       check,
 	MaxArgs:     32766,
 	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
 	// such texts sort as the times do.
 	TimeLayout: "2006-01-02 15:04:05.999999999",
+}
+
+// exactDigits is how many digits of a number are kept that is no whole number of
+// 64 bits: such numbers are doubles.
+const (
+	exactDigits   = 15
+	mostMagnitude = 300 // powers of ten
+)
+
+// check refuses numbers that would be stored as others.
+func check(c *gate.Column, v any) *gate.ConstraintError {
+	switch v := v.(type) {
+	case float64:
+		if math.IsNaN(v) {
+			return &gate.ConstraintError{Kind: gate.WrongForm, Err: errors.New("SQLite has no NaN, and would store NULL")}
+		}
+	case string:
+		number := strings.TrimSpace(v)
+		if c.Type == gate.TypeNumeric || c.Type == gate.TypeJSON && isNumber(number) {
+			return checkNumber(number)
+		}
+	}
+	return nil
+}
+
+func isNumber(text string) bool {
+	return text != "" && (text[0] == '-' || text[0] >= '0' && text[0] <= '9')
+}
+
+func checkNumber(text string) *gate.ConstraintError {
+	if _, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return nil
+	}
+	mantissa, exponent, _ := strings.Cut(strings.ToLower(strings.TrimPrefix(text, "-")), "e")
+	power, _ := strconv.Atoi(exponent)
+	whole, fraction, _ := strings.Cut(mantissa, ".")
+	digits := strings.TrimLeft(whole+fraction, "0")
+	magnitude := len(strings.TrimLeft(whole, "0")) + power
+	switch digits = strings.TrimRight(digits, "0"); {
+	case strings.ContainsAny(text, "NIny"):
+		return &gate.ConstraintError{Kind: gate.WrongForm, Err: fmt.Errorf("SQLite has no number %s", text)}
+	case len(digits) > exactDigits, magnitude > mostMagnitude, magnitude < -mostMagnitude, len(fraction) > mostMagnitude:
+		return &gate.ConstraintError{Kind: gate.TooLong, Err: fmt.Errorf("SQLite keeps %d digits of a number; there are %d", exactDigits, len(digits))}
+	}
+	return nil
 }
 
 const (
@@ -147,86 +194,92 @@ func (d *database) Exec(ctx context.Context, text string, args []any) (gate.Resu
 }
 
 func (d *database) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	return gate.Retry(ctx, o.Tries, busy, func() error {
+	begin := func(ctx context.Context) (gate.Session, error) {
 		c, err := d.take(ctx)
 		if err != nil {
-			return fmt.Errorf("beginning a transaction: %w", translate(err))
+			return nil, translate(err)
 		}
-		defer d.free(c)
-		return c.inTx(ctx, o, do)
-	})
-}
-
-// inTx runs do in a transaction. One that may write has the file to itself from
-// its beginning: what is read in it is not changed by another.
-func (c *conn) inTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) (err error) {
-	begin := "BEGIN IMMEDIATE"
-	if o.ReadOnly {
-		begin = "BEGIN"
-		if err := c.run(ctx, "PRAGMA query_only = 1"); err != nil {
-			return fmt.Errorf("beginning a transaction: %w", err)
+		t := &transaction{conn: c, database: d, readOnly: o.ReadOnly}
+		if err := t.begin(ctx); err != nil {
+			t.Rollback()
+			return nil, err
 		}
-		defer func() { err = errors.Join(err, c.run(context.Background(), "PRAGMA query_only = 0")) }()
+		return t, nil
 	}
-	if err := c.run(ctx, begin); err != nil {
-		return fmt.Errorf("beginning a transaction: %w", err)
-	}
-	err = do(&transaction{conn: c})
-	if err == nil {
-		err = ctx.Err()
-	}
-	if err == nil {
-		if err = c.run(ctx, "COMMIT"); err != nil {
-			err = fmt.Errorf("committing: %w", err)
-		}
-	}
-	if err != nil && !c.GetAutocommit() { // an error may have taken it back already
-		if undo := c.run(context.Background(), "ROLLBACK"); undo != nil {
-			c.broken = true // nobody must go on within it
-			err = errors.Join(err, undo)
-		}
-	}
-	return err
+	return gate.Transact(ctx, o.Tries, busy, begin, do)
 }
 
 // transaction is a connection with a transaction on it.
 type transaction struct {
 	*conn
-	savepoints int
+	database *database
+	readOnly bool
+	open     map[*rows]bool // results that are still being read
 }
 
-func (t *transaction) Engine() *gate.Engine       { return Engine }
-func (t *transaction) Ping(context.Context) error { return nil }
-func (t *transaction) Close() error               { return nil }
-func (t *transaction) Transaction()               {}
+// begin begins the transaction. One that may write has the file to itself from
+// its beginning: what is read in it is not changed by another.
+func (t *transaction) begin(ctx context.Context) error {
+	if !t.readOnly {
+		return t.run(ctx, "BEGIN IMMEDIATE")
+	}
+	if err := t.run(ctx, "PRAGMA query_only = 1"); err != nil {
+		return err
+	}
+	return t.run(ctx, "BEGIN")
+}
+
+func (t *transaction) Engine() *gate.Engine { return Engine }
+
+// RolledBack reports whether the engine has ended the transaction: some errors
+// make it do so.
+func (t *transaction) RolledBack(error) bool { return t.GetAutocommit() }
+
+func (t *transaction) Commit(ctx context.Context) error {
+	t.closeOpen()
+	if err := t.run(ctx, "COMMIT"); err != nil {
+		return err
+	}
+	t.free()
+	return nil
+}
+
+func (t *transaction) Rollback() {
+	t.closeOpen()
+	if !t.GetAutocommit() && t.run(context.Background(), "ROLLBACK") != nil {
+		t.broken = true // nobody must go on within it
+	}
+	t.free()
+}
+
+func (t *transaction) closeOpen() {
+	for r := range t.open {
+		r.Close()
+	}
+}
+
+func (t *transaction) free() {
+	if t.readOnly && t.run(context.Background(), "PRAGMA query_only = 0") != nil {
+		t.broken = true
+	}
+	t.database.free(t.conn)
+}
 
 func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
 	list, err := t.query(ctx, text, args)
 	if err != nil {
 		return nil, err
 	}
+	if t.open == nil {
+		t.open = map[*rows]bool{}
+	}
+	t.open[list] = true
+	list.done = func() { delete(t.open, list) }
 	return list, nil
 }
 
 func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
 	return t.exec(ctx, text, args)
-}
-
-// InTx runs do in a savepoint. Nothing is tried again: that is for the whole
-// transaction to do.
-func (t *transaction) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
-	if o.Isolation != gate.DefaultIsolation || o.ReadOnly {
-		return gate.ErrNestedOptions
-	}
-	t.savepoints++
-	name := fmt.Sprintf("gate_%d", t.savepoints)
-	if err := t.run(ctx, "SAVEPOINT "+name); err != nil {
-		return fmt.Errorf("setting a savepoint: %w", err)
-	}
-	if err := do(t); err != nil {
-		return errors.Join(err, t.run(context.Background(), "ROLLBACK TO "+name+"; RELEASE "+name))
-	}
-	return t.run(ctx, "RELEASE "+name)
 }
 
 func busy(err error) bool { return errors.Is(err, sqlite3.BUSY) || errors.Is(err, sqlite3.LOCKED) }
