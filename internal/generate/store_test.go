@@ -53,8 +53,8 @@ var viewsAndRoutines = map[string][]string{
 		`CREATE FUNCTION odd_one(x point) RETURNS point LANGUAGE sql AS 'SELECT x'`,
 	},
 	"mysql": {
-		"CREATE TABLE hive (id bigint AUTO_INCREMENT PRIMARY KEY, name varchar(80) NOT NULL UNIQUE, frames int NOT NULL DEFAULT 10, mood enum('calm','wild') NOT NULL DEFAULT 'calm')",
-		"CREATE VIEW big_hive AS SELECT id, name, frames, mood FROM hive WHERE frames > 10",
+		"CREATE TABLE hive (id bigint AUTO_INCREMENT PRIMARY KEY, name varchar(80) NOT NULL UNIQUE, frames int NOT NULL DEFAULT 10, mood enum('calm','wild') NOT NULL DEFAULT 'calm', facts json)",
+		"CREATE VIEW big_hive AS SELECT id, name, frames, mood, facts FROM hive WHERE frames > 10",
 		"CREATE FUNCTION heavier(a int, b int) RETURNS int DETERMINISTIC RETURN greatest(a, b)",
 		"CREATE PROCEDURE rename_hive(IN hive_id bigint, IN new_name varchar(80)) UPDATE hive SET name = new_name WHERE id = hive_id",
 		"CREATE PROCEDURE count_hives(IN least int, OUT n int, OUT most varchar(80)) SELECT count(*), max(name) INTO n, most FROM hive WHERE frames >= least",

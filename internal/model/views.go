@@ -28,7 +28,8 @@ func (b *builder) shareRows(e *Entity) error {
 	of := b.model.Entities[at]
 	for _, f := range e.Fields {
 		same := of.Field(f.Column.Name)
-		if same == nil || same.Kind != f.Kind && (same.Enum == nil || f.Kind != KindText) {
+		// In a view, what a table checks may be a plain text: enums, and JSON on MariaDB.
+		if same == nil || same.Kind != f.Kind && !(f.Kind == KindText && (same.Enum != nil || same.Kind == KindJSON)) {
 			return fault.New("leave `as` out", "widegate.yaml: entities: %s has a column %s that %s has not", name, f.Column.Name, set.As)
 		}
 		f.Name, f.Type, f.Value, f.Kind, f.Enum = same.Name, same.Type, same.Value, same.Kind, same.Enum

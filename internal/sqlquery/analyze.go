@@ -607,6 +607,8 @@ func (a *analysis) readSources(tokens []script.Token, s *scope) {
 			i = closing(tokens, i+1) + 1
 		case isOneOf(t, clauses):
 			return
+		case i > 0 && !tokens[i-1].Sign(",") && !isOneOf(tokens[i-1], sourceWords):
+			return // which is for the engine to say
 		default:
 			var list []source
 			list, i = a.readSource(tokens, i, s)
@@ -626,6 +628,9 @@ func (a *analysis) readSources(tokens []script.Token, s *scope) {
 		}
 	}
 }
+
+// sourceWords stand before a source.
+var sourceWords = []string{"JOIN", "LATERAL", "ONLY", "STRAIGHT_JOIN"}
 
 // readSource reads one source, or several in parentheses, and its alias.
 func (a *analysis) readSource(tokens []script.Token, i int, s *scope) ([]source, int) {
@@ -1010,21 +1015,47 @@ func (a *analysis) explain(err error) error {
 	if errors.As(err, &placed) {
 		at = placed.at
 	}
-	name := namedIn(message)
-	if at < 0 && name != "" {
-		for _, t := range q.tokens {
-			if strings.EqualFold(t.Text, name) {
-				at = t.From
-				break
-			}
-		}
+	if at < 0 {
+		at = a.placeOf(referenceIn(message))
+	}
+	if m := nearText.FindStringSubmatch(message); at < 0 && m != nil && m[1] != "" {
+		at = strings.LastIndex(q.text, strings.SplitN(m[1], "?", 2)[0])
+	}
+	if at < 0 && ended.MatchString(message) {
+		at = len(q.text)
 	}
 	return q.fault(max(at, 0), next, "%s", message)
 }
 
+// placeOf is where a name stands that an error names, perhaps with the alias of
+// a table before it; -1 is nowhere. A table is only meant where no column is.
+func (a *analysis) placeOf(name string) int {
+	parts := strings.Split(name, ".")
+	last := parts[len(parts)-1]
+	table := -1
+	for i, t := range a.query.tokens {
+		if last == "" || !strings.EqualFold(t.Text, last) || t.Kind == script.Text {
+			continue
+		}
+		tokens := a.query.tokens
+		aliased := i >= 2 && tokens[i-1].Sign(".")
+		switch {
+		case aliased && len(parts) > 1 && strings.EqualFold(tokens[i-2].Text, parts[len(parts)-2]):
+			return tokens[i-2].From
+		case len(parts) > 1 && aliased:
+		case i > 0 && isOneOf(tokens[i-1], []string{"FROM", "JOIN", "UPDATE", "INTO"}):
+			table = max(table, t.From)
+		case len(parts) == 1 || i+1 < len(tokens) && tokens[i+1].Sign("("):
+			return t.From
+		}
+	}
+	return table
+}
+
 // said is an engine's error, and what to do about it.
 func (a *analysis) said(err error) (message, next string) {
-	message = numbered.ReplaceAllStringFunc(err.Error(), func(mark string) string {
+	message = scratchName.ReplaceAllString(syntaxError.ReplaceAllString(err.Error(), "syntax error near '$1'"), "")
+	message = numbered.ReplaceAllStringFunc(message, func(mark string) string {
 		for i, arg := range a.query.Args {
 			if mark == "$"+strconv.Itoa(a.query.number(i)) {
 				return ":" + arg.Name // as the developer wrote it
@@ -1046,21 +1077,31 @@ func (a *analysis) said(err error) (message, next string) {
 }
 
 var (
-	numbered   = regexp.MustCompile(`\$[0-9]+`)
-	quotedName = regexp.MustCompile("[\"'`]([^\"'`]+)[\"'`]")
-	dottedName = regexp.MustCompile(`(?:column|no such column:?|table:?) ([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)*)`)
+	syntaxError = regexp.MustCompile(`(?s)You have an error in your SQL syntax; check the manual .* to use near '(.*)' at line \d+`)
+	scratchName = regexp.MustCompile(`\bwidegate_scratch_\w+\.`)
+	nearText    = regexp.MustCompile(`(?s)^syntax error near '(.*)'$`)
+	ended       = regexp.MustCompile(`near ''$|incomplete input|end of input`)
+	numbered    = regexp.MustCompile(`\$[0-9]+`)
+	quotedName  = regexp.MustCompile("[\"'`]([^\"'`]+)[\"'`]")
+	namedName   = regexp.MustCompile(`column named ([A-Za-z_][A-Za-z0-9_]*)`)
+	dottedName  = regexp.MustCompile(`(?:column|no such column:?|table:?|function:?|FUNCTION) ([A-Za-z_][A-Za-z0-9_]*(?:\.[A-Za-z_][A-Za-z0-9_]*)*)`)
 )
 
-// namedIn is the name that a message complains about.
+// namedIn is the name that a message complains about, without what stands
+// before its last point.
 func namedIn(message string) string {
-	m := dottedName.FindStringSubmatch(message)
-	if m == nil {
-		m = quotedName.FindStringSubmatch(message)
+	name := referenceIn(message)
+	return name[strings.LastIndexByte(name, '.')+1:]
+}
+
+// referenceIn is the name that a message complains about.
+func referenceIn(message string) string {
+	for _, form := range []*regexp.Regexp{namedName, dottedName, quotedName} {
+		if m := form.FindStringSubmatch(message); m != nil {
+			return m[1]
+		}
 	}
-	if m == nil {
-		return ""
-	}
-	return m[1][strings.LastIndexByte(m[1], '.')+1:]
+	return ""
 }
 
 // columnNames are those of all sources, each once.

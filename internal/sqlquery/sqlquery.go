@@ -211,9 +211,12 @@ func parseHeader(f File, at int, line string) (*Query, error) {
 		}
 		return nil, f.fault(at+strings.LastIndex(line, m[3]), next, "query %s: there is no result %q", q.Name, m[3])
 	}
+	from := strings.Index(line, "(") + 1
 	for _, text := range splitList(m[2]) {
 		arg, err := parseArg(text)
-		place := at + strings.Index(line, text)
+		from += max(0, strings.Index(line[from:], text))
+		place := at + from
+		from += len(text)
 		if err != "" {
 			return nil, f.fault(place, "an argument is a name, a ? where it may be left out, and a type where the engine cannot tell it: since? date", "query %s: %s", q.Name, err)
 		}

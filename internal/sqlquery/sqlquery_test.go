@@ -171,7 +171,7 @@ func TestWhatIsWrongHasAPlace(t *testing.T) {
 			{"-- gate A() -> row s\nselect 1", "q.sql:1:1: this line does not head", ""},
 			{"-- gate A() -> lines\nselect 1", `q.sql:1:16: query A: there is no result "lines"`, "row?"},
 			{"-- gate A() -> rowss\nselect 1", "there is no result", "did you mean rows?"},
-			{"-- gate A(b, b) -> rows\nselect :b", "q.sql:1:11: query A: the argument b is there twice", ""},
+			{"-- gate A(b, b) -> rows\nselect :b", "q.sql:1:14: query A: the argument b is there twice", ""},
 			{"-- gate A(1) -> rows\nselect 1", `"1" is no argument`, ""},
 			{"-- gate A(b) -> rows\nselect 1 as x", "q.sql:1:11: query A: the argument b is not used", "use it as :b"},
 			{"-- gate A(nmae) -> rows\nselect id from hive\nwhere name = :name", "q.sql:3:14: query A: there is no argument name", "did you mean :nmae?"},

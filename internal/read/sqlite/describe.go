@@ -27,12 +27,15 @@ func OpenScripts(ctx context.Context, files []*script.File) (*Session, error) {
 // and of expressions, nor where an error is.
 func (s *Session) Describe(ctx context.Context, text string, args int, rows bool) (_ []catalog.Type, columns []catalog.Column, at int, err error) {
 	reading := strings.ToUpper(strings.TrimLeft(text, "( \n\t"))
+	stmt, err := s.db.PrepareContext(ctx, text) // by itself, so that what is wrong with it is told of it
+	if err != nil {
+		return nil, nil, -1, errors.New(message(err))
+	}
+	if err := stmt.Close(); err != nil {
+		return nil, nil, -1, err
+	}
 	if !rows || !strings.HasPrefix(reading, "SELECT") && !strings.HasPrefix(reading, "WITH") && !strings.HasPrefix(reading, "VALUES") || changesRows(reading) {
-		stmt, err := s.db.PrepareContext(ctx, text)
-		if err != nil {
-			return nil, nil, -1, errors.New(message(err))
-		}
-		return nil, nil, -1, stmt.Close()
+		return nil, nil, -1, nil
 	}
 	list, err := s.db.QueryContext(ctx, "SELECT * FROM ("+text+"\n) LIMIT 0", make([]any, args)...)
 	if err != nil {

@@ -1,0 +1,95 @@
+package gate_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/gate"
+)
+
+// TestRowsThatSendDifferentColumns stores rows of which every other leaves
+// columns to their defaults.
+func TestRowsThatSendDifferentColumns(t *testing.T) {
+	eachEngineWithVisits(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		rows := func(name string) []*visit {
+			list := make([]*visit, 1000)
+			for i := range list {
+				list[i] = &visit{Code: fmt.Sprintf("%s %d", name, i), Least: int64(i % 2)}
+				if i%3 == 0 {
+					list[i].ID = -int64(1 + i + len(name)*10_000)
+				}
+			}
+			return list
+		}
+		statements := 0
+		counted := gate.Traced(db, func(context.Context, gate.Statement) { statements++ })
+		all := rows("a")
+		require.NoError(t, visits.InsertAll(ctx, counted, all))
+		assert.LessOrEqual(t, statements, 30, "InsertAll")
+		statements = 0
+		n, err := visits.Import(ctx, counted, slices.Values(rows("bb")))
+		require.NoError(t, err)
+		assert.Equal(t, int64(1000), n)
+		assert.LessOrEqual(t, statements, 30, "Import")
+		for i, v := range all {
+			stored, err := visits.Find(ctx, db, v.ID)
+			require.NoError(t, err)
+			require.Equal(t, v, stored, "row %d", i)
+			require.Equal(t, fmt.Sprintf("a %d", i), stored.Code)
+		}
+		odd, err := visits.Where(visits.Least.Is(1)).Count(ctx, db)
+		require.NoError(t, err)
+		assert.Equal(t, int64(1000), odd)
+	})
+}
+
+func TestPagesByARelatedColumn(t *testing.T) {
+	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		for i := range 5 {
+			k := addKeeper(t, ctx, db, string(rune('E'-i)))
+			for range 3 {
+				addHive(t, ctx, db, hive{KeeperID: k.ID, Name: "h"})
+			}
+		}
+		query := hives.OrderBy(gate.Via(hives.Keeper, keepers.Name).Desc())
+		whole, err := gate.OrderByKey(query).All(ctx, db)
+		require.NoError(t, err)
+		var paged []*hive
+		for after := ""; ; {
+			rows, next, err := query.Page(ctx, db, after, 4)
+			require.NoError(t, err)
+			paged = append(paged, rows...)
+			if after = next; next == "" {
+				break
+			}
+		}
+		assert.Equal(t, whole, paged)
+		var each []*hive
+		for h, err := range query.With(hives.Keeper).Each(ctx, db) {
+			require.NoError(t, err)
+			require.NotNil(t, h.Keeper)
+			h.Keeper = nil
+			each = append(each, h)
+		}
+		assert.ElementsMatch(t, whole, each)
+	})
+}
+
+func TestWholeNumbersAreDividedWhole(t *testing.T) {
+	eachEngineWithVisits(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		for i := range int64(9) {
+			addVisit(t, ctx, db, visit{Code: fmt.Sprint(i), Least: i - 4})
+		}
+		quarters, err := gate.Values(visits.OrderBy(visits.ID.Asc()), gate.Over(visits.Least, gate.Const[*visit](int64(3)))).All(ctx, db)
+		require.NoError(t, err)
+		assert.Equal(t, []int64{-1, -1, 0, 0, 0, 0, 0, 1, 1}, quarters)
+		n, err := visits.Where(gate.Equal(gate.Over(visits.Least, gate.Const[*visit](int64(3))), gate.Const[*visit](int64(1)))).Count(ctx, db)
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), n)
+	})
+}
