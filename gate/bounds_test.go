@@ -2,7 +2,10 @@ package gate_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"math"
+	"reflect"
 	"slices"
 	"testing"
 
@@ -92,4 +95,44 @@ func TestWholeNumbersAreDividedWhole(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), n)
 	})
+}
+
+// TestWhatColumnsOffer holds columns to what can be done with them.
+func TestWhatColumnsOffer(t *testing.T) {
+	for column, want := range map[reflect.Type]map[string]bool{
+		reflect.TypeFor[gate.Ordered[*visit, int64]]():         {"Set": true, "SetNull": false, "IsNull": false, "Less": true},
+		reflect.TypeFor[gate.NullableOrdered[*visit, int64]](): {"Set": true, "SetNull": true, "IsNull": true, "Less": true},
+		reflect.TypeFor[gate.ComputedOrdered[*visit, int64]](): {"Set": false, "SetNull": false, "IsNull": true, "Less": true},
+		reflect.TypeFor[gate.ComputedText[*visit]]():           {"Set": false, "SetNull": false, "IsNull": true, "Contains": true},
+		reflect.TypeFor[gate.ComputedValue[*visit, bool]]():    {"Set": false, "SetNull": false, "IsNull": true, "Less": false},
+		reflect.TypeFor[gate.NullableEnum[*hive, temper]]():    {"Set": true, "SetNull": true, "IsNull": true, "Less": false},
+		reflect.TypeFor[gate.Enum[*hive, temper]]():            {"Set": true, "SetNull": false, "IsNull": false, "Less": false},
+		reflect.TypeFor[gate.NullableDocument[*visit]]():       {"Set": true, "SetNull": true, "IsNull": true, "At": true},
+		reflect.TypeFor[gate.Document[*visit]]():               {"Set": true, "SetNull": false, "IsNull": false, "At": true},
+	} {
+		for name, offered := range want {
+			_, ok := column.FieldByName(name)
+			assert.Equal(t, offered, ok, "%s of %s", name, column)
+		}
+	}
+}
+
+// TestNumbersThatJSONHasNot writes and reads what JSON has no number for.
+func TestNumbersThatJSONHasNot(t *testing.T) {
+	type reading struct {
+		Warmth gate.Float          `json:"warmth"`
+		Least  gate.Maybe[float64] `json:"least"`
+		Part   gate.Float32        `json:"part"`
+		Most   gate.Maybe[float32] `json:"most"`
+	}
+	for _, f := range []float64{0, -1.5, 1e300, math.Inf(1), math.Inf(-1), math.NaN()} {
+		sent := reading{gate.Float(f), gate.Just(f), gate.Float32(f), gate.Just(float32(f))}
+		text, err := json.Marshal(sent)
+		require.NoError(t, err)
+		var back reading
+		if math.Abs(f) < 1e30 || f != f || math.IsInf(f, 0) {
+			require.NoError(t, json.Unmarshal(text, &back), string(text))
+			assert.Equal(t, fmt.Sprint(sent), fmt.Sprint(back))
+		}
+	}
 }

@@ -202,7 +202,7 @@ func (o *optionalParts) conditions(word script.Token, tokens []script.Token) {
 // joinConditions finds the conditions of a join, which needs one.
 func (o *optionalParts) joinConditions(tokens []script.Token) error {
 	if when := o.condition(tokens); when != nil && !o.inBlock(tokens) {
-		return o.needed(tokens, when, "the join would have no condition")
+		return o.needed(tokens, when, "a condition", "the join would have no condition")
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func (o *optionalParts) inBlock(tokens []script.Token) bool {
 }
 
 // needed is the error of a part of which something must always stay.
-func (o *optionalParts) needed(tokens []script.Token, when Presence, why string) error {
+func (o *optionalParts) needed(tokens []script.Token, when Presence, part, why string) error {
 	q := o.query
 	var names []string
 	for _, arg := range when.args() {
@@ -227,7 +227,7 @@ func (o *optionalParts) needed(tokens []script.Token, when Presence, why string)
 			break
 		}
 	}
-	return q.fault(at, "add one that always holds, or take a ? away", "without %s %s", strings.Join(names, " and "), why)
+	return q.fault(at, "add "+part+" that needs no optional argument, or make an argument required by taking its ? away", "without %s %s", strings.Join(names, " and "), why)
 }
 
 // condition finds the parts of a condition that drop out, and returns when any
@@ -314,7 +314,7 @@ func (o *optionalParts) assignments(tokens []script.Token) error {
 	parts, words := splitBy(tokens, ",")
 	when := o.joined(parts, words, o.item)
 	if when != nil && len(tokens) > 0 && !o.inBlock(tokens) {
-		return o.needed(tokens, when, "the update would set nothing")
+		return o.needed(tokens, when, "an assignment", "the update would set nothing")
 	}
 	return nil
 }
@@ -362,7 +362,7 @@ func (o *optionalParts) checkWheres() error {
 			continue
 		}
 		if when := whenAt(o.spans, t.From); when != nil {
-			return o.needed(o.query.tokens[i:], when, "the statement would change all rows")
+			return o.needed(o.query.tokens[i:], when, "a condition", "the statement would change all rows")
 		}
 	}
 	return nil

@@ -138,21 +138,18 @@ type Spec[E any] struct {
 	Fields  []Field[E]
 }
 
-// Field describes a column of rows of E, and says where its value is.
+// Field describes a column of rows of E, as Column does, and says where its
+// value is.
 type Field[E any] struct {
-	Name      string
-	Type      Type
-	Flags     Flag
-	Max       int      // see Column
-	Precision int      // see Column
-	Scale     int      // see Column
-	Labels    []string // see Column
-	Least     string   // see Column
-	Most      string   // see Column
-	Above     string   // see Column
-	Below     string   // see Column
-	Default   string   // see Column
-	Cast      string   // see Column
+	Name                  string
+	Type                  Type
+	Flags                 Flag
+	Max, Precision, Scale int
+	Labels                []string
+	Least, Most           string
+	Above, Below          string
+	Default               string
+	Cast                  string
 	// In returns a pointer to the value in a row.
 	In func(row E) any
 }

@@ -252,16 +252,13 @@ func (u undo) take(inner undo) {
 // keep remembers row as it is, to be put back when the transaction of db is
 // rolled back, and returns a function that does so at once.
 func keep(db DB, row any) (back func()) {
-	tx, ok := find[*transaction](db)
-	if ok {
+	back = copyOf(row)
+	if tx, ok := find[*transaction](db); ok {
 		if _, known := tx.undo[row]; !known {
-			tx.undo[row] = copyOf(row)
-		} else {
-			return copyOf(row)
+			tx.undo[row] = back
 		}
-		return tx.undo[row]
 	}
-	return copyOf(row)
+	return back
 }
 
 // copyOf copies a row, which is a pointer to a struct, and returns a function
