@@ -39,7 +39,6 @@ func hide(field, column string) []swap {
 		{"store/hive.go", "\t" + field + ": ~", ""},
 		{"store/hive.go", "\t" + field + " ~", ""}, // of the table
 		{"store/hive.go", "\t\t{Name: \"" + column + "\",~", ""},
-		{"store/hive.go", "\t\t\t&e." + field + ",\n", ""},
 	}
 }
 
@@ -49,13 +48,12 @@ var handEdits = []handEdit{
 	{"edited column", "frames", []swap{{"store/hive.go", `Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault`, `Name: "frames", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "5", Most: "60"`}}, []string{`store/: Least: "5", Most: "60"`}, nil},
 	{"edited column and comments", "weight", []swap{
 		{"store/hive.go", "\t\t{Name: \"weight\",", "\t\t// Weighed by hand.\n\t\t{Name: \"weight\" /* kg */,"},
-		{"store/hive.go", "&e.Weight,", "&e.Weight, // kg"},
+		{"store/hive.go", "&e.Weight }},", "&e.Weight }}, // kg"},
 	}, []string{"store/: // Weighed by hand.", "store/: /* kg */", "store/: // kg"}, nil},
 	{"own column list order", "", []swap{
-		{"store/hive.go", "\t\t{Name: \"name\", Type: gate.TypeText},\n", ""}, {"store/hive.go", "\t\t\t&e.Name,\n", ""},
-		{"store/hive.go", "\t\t{Name: \"id\",~", "\t\t{Name: \"id\", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto},\n\t\t{Name: \"name\", Type: gate.TypeText, Max: 40},\n"},
-		{"store/hive.go", "\t\t\t&e.ID,\n", "\t\t\t&e.ID,\n\t\t\t&e.Name,\n"},
-	}, []string{`store/: {Name: "name", Type: gate.TypeText, Max: 40}`}, nil},
+		{"store/hive.go", "\t\t{Name: \"name\", Type: gate.TypeText,~", ""},
+		{"store/hive.go", "return &e.ID }},\n", "return &e.ID }},\n\t\t{Name: \"name\", Type: gate.TypeText, Max: 40, In: func(e *Hive) any { return &e.Name }},\n"},
+	}, []string{`store/: {Name: "name", Type: gate.TypeText, Max: 40`}, nil},
 	{"closure in routes", "", []swap{{"api/hive.go", "rest.On(\"POST /hives\", rest.Create(s.hive, store.Hives.InsertAll)),",
 		"rest.On(\"POST /hives\", rest.Create(s.hive, func(ctx context.Context, db gate.DB, rows []*store.Hive) error {\n\t\t\t// Ours.\n\t\t\treturn store.Hives.InsertAll(ctx, db, rows)\n\t\t})),"},
 		{"api/hive.go", "import (\n\t\"net/http\"\n", "import (\n\t\"context\"\n\t\"net/http\"\n"}, {"api/hive.go", "\t\"bees/store/gate/rest\"\n", "\t\"bees/store/gate\"\n\t\"bees/store/gate/rest\"\n"}},
@@ -69,7 +67,7 @@ var handEdits = []handEdit{
 	{"statements on one line", "", []swap{{"api/hive.go", "\tlist, err := rest.ReadList(r, s.hive)\n\tif err != nil {\n\t\treturn err\n\t}\n", "\tlist, err := rest.ReadList(r, s.hive); if err != nil { return err /* ours */ }\n"}}, []string{"api/: /* ours */"}, nil},
 	{"fields on one line", "", []swap{{"store/hive.go", "// Related rows, present when asked for with With.\n\tKeeper", "// Related rows, present when asked for with With.\n\tOurs int `json:\"-\"`; Keeper"}}, []string{"store/: Ours int"}, nil},
 	{"comments before commas", "", []swap{
-		{"store/hive.go", "&e.Frames,", "&e.Frames /* of wood */,"}, {"store/hive.go", `Labels: []string{"calm", "fierce"}`, `Labels: []string{"calm" /* best */, "fierce"}`},
+		{"store/hive.go", "return &e.Frames }", "return &e.Frames /* of wood */ }"}, {"store/hive.go", `Labels: []string{"calm", "fierce"}`, `Labels: []string{"calm" /* best */, "fierce"}`},
 		{"api/hive.go", "rest.Relate(\"keeper\", store.Hives.Keeper),", "rest.Relate(\"keeper\" /* who */, store.Hives.Keeper),"},
 	}, []string{"store/: /* of wood */", "store/: /* best */"}, nil},
 	{"licence", "", []swap{{"store/hive.go", "// From table hive.", "// Copyright the cooperative.\n\n// From table hive."}, {"api/hive.go", "// From table hive.", "//go:build !plan9\n\n// From table hive."}},

@@ -685,7 +685,7 @@ func valueClass(f *model.Field) string {
 func floatFields(e *model.Entity) []*model.Field {
 	var list []*model.Field
 	for _, f := range e.Fields {
-		if f.Type == "float64" || f.Type == "float32" {
+		if !f.Nullable && (f.Kind == model.KindFloat64 || f.Kind == model.KindFloat32) {
 			list = append(list, f)
 		}
 	}
@@ -694,7 +694,7 @@ func floatFields(e *model.Entity) []*model.Field {
 
 // floatType is the runtime's type that can.
 func floatType(f *model.Field) string {
-	if f.Type == "float32" {
+	if f.Kind == model.KindFloat32 {
 		return "gate.Float32"
 	}
 	return "gate.Float"
