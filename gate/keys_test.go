@@ -39,7 +39,6 @@ type keyCase struct {
 	child  string // that of the one that refers
 	column gate.Column
 	same   [][]string // groups of forms of the same value; the first is stored
-	back   string     // a second column of the key, or empty
 }
 
 // keyCases are the types by engine. Collations and padding are the engines' own.
