@@ -24,12 +24,12 @@ type optionalParts struct {
 	blocks  []span // by lines: -- gate if name … -- gate end
 	spans   []span
 	settled map[int]bool // places, by their index, whose part was found
-	changes bool         // the statement changes rows
+	changes bool         // the statement changes rows that are there
 }
 
 // findOptional returns the parts of the text that drop out.
 func (q *Query) findOptional() ([]span, error) {
-	o := &optionalParts{query: q, settled: map[int]bool{}, changes: !q.Reads()}
+	o := &optionalParts{query: q, settled: map[int]bool{}, changes: changesRows(q.tokens)}
 	if err := o.findBlocks(); err != nil {
 		return nil, err
 	}
@@ -44,6 +44,16 @@ func (q *Query) findOptional() ([]span, error) {
 		}
 	}
 	return o.spans, o.checkWheres()
+}
+
+// changesRows reports whether a statement updates or deletes rows.
+func changesRows(tokens []script.Token) bool {
+	for i, t := range tokens {
+		if isOneOf(t, []string{"UPDATE", "DELETE", "MERGE"}) && !(i > 0 && isOneOf(tokens[i-1], []string{"FOR", "DO", "KEY", "ON"})) {
+			return true
+		}
+	}
+	return false
 }
 
 // findBlocks finds what stands between the lines gate if and gate end. The lines
@@ -140,7 +150,7 @@ func (o *optionalParts) statement(tokens []script.Token) error {
 			end := clauseEnd(tokens, i+1, append([]string{"ON"}, clauseEnds...))
 			o.conditions(t, tokens[i+1:end])
 			i = end - 1
-		case t.Is("ON") && i+1 < len(tokens) && !isOneOf(tokens[i+1], []string{"CONFLICT", "DUPLICATE"}):
+		case t.Is("ON") && i+1 < len(tokens) && !isOneOf(tokens[i+1], []string{"CONFLICT", "DUPLICATE"}) && !(i > 0 && tokens[i-1].Is("DISTINCT")):
 			end := clauseEnd(tokens, i+1, sourceEnds)
 			err = o.joinConditions(tokens[i+1 : end])
 			i = end - 1

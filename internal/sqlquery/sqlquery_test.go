@@ -265,7 +265,13 @@ func TestOptionalParts(t *testing.T) {
 		"A(a?)\nselect id from hive where case when frames > 1 and name = :a then true else false end and id > 0": {
 			": select id from hive where id > 0", "a: select id from hive where case when frames > 1 and name = ? then true else false end and id > 0",
 		},
-		"A(a?)\nselect id from hive where id in (:a) and name <> ''":  {": select id from hive where name <> ''", "a: select id from hive where id <list> and name <> ''"},
+		"A(a?)\nselect id from hive where id in (:a) and name <> ''": {": select id from hive where name <> ''", "a: select id from hive where id <list> and name <> ''"},
+		"A(a?)\nselect distinct on (id) id from (select id from hive where name = :a) s": {
+			": select distinct on (id) id from (select id from hive ) s", "a: select distinct on (id) id from (select id from hive where name = ?) s",
+		},
+		"A(a?)\ninsert into apiary (name) select name from hive where name = :a": {
+			": insert into apiary (name) select name from hive", "a: insert into apiary (name) select name from hive where name = ?",
+		},
 		"A(a?, b)\nselect id from hive order by abs(frames - :a), :b": {"b: select id from hive order by ?", "a b: select id from hive order by abs(frames - ?), ?"},
 	} {
 		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, script.SQLite)
