@@ -34,7 +34,7 @@ golden: ## write the golden copy of the generated demo anew
 	go test ./bench/store -run TestStoreIsTheGenerated -update
 
 soak: ## random walks at full length: the store, queries, branches, undos and edits; takes an hour
-	WIDEGATE_LONG=1 WIDEGATE_STEPS=20000 go test -timeout 30m ./gate ./internal/sqlquery -run 'TestWalks|TestStatementsForManyParents|TestQueriesGive' -v
+	WIDEGATE_LONG=1 WIDEGATE_STEPS=20000 go test -timeout 30m ./gate ./internal/sqlquery -run 'TestWalks|TestRandom|TestStatementsForManyParents|TestQueriesGive' -v
 	WIDEGATE_LONG=1 go test -timeout 90m ./cmd/widegate -run 'TestBranches|TestUndoWalks|TestComposing|TestWaysOut' -v
 	WIDEGATE_PAIRS=3000 go test -timeout 30m ./internal/merge -run 'TestComposed|TestOtherLayouts' -v
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -606,7 +607,7 @@ func randomCond(r *rand.Rand, depth int) (gate.Cond[*hive], func(h *hive) (holds
 func TestRandomConditionsMeanTheSameAsInGo(t *testing.T) {
 	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
 		list := fillHives(t, ctx, db, 40)
-		for seed := range uint64(300) {
+		for seed := range uint64(long(300, 3000)) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			cond, holds := randomCond(r, 5)
 			found, err := hives.Where(cond).OrderBy(hives.ID.Asc()).All(ctx, db)
@@ -621,6 +622,57 @@ func TestRandomConditionsMeanTheSameAsInGo(t *testing.T) {
 				}
 			}
 			require.Equal(t, want, got, "seed %d", seed)
+		}
+	})
+}
+
+// long is how often something random is tried: more where WIDEGATE_LONG is set.
+func long(usual, most int) int {
+	if os.Getenv("WIDEGATE_LONG") != "" {
+		return most
+	}
+	return usual
+}
+
+// TestRandomPages walks through pages of random sizes, of random rows in random
+// orders, through relations too.
+func TestRandomPages(t *testing.T) {
+	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		list := fillHives(t, ctx, db, 60)
+		other := addKeeper(t, ctx, db, "Sorrel")
+		for i := range list {
+			if i%3 == 0 {
+				list[i].KeeperID = other.ID
+				require.NoError(t, hives.Update(ctx, db, list[i]))
+			}
+		}
+		for seed := range uint64(long(40, 300)) {
+			r := rand.New(rand.NewPCG(seed, 6))
+			steps := []gate.Order[*hive]{
+				hives.FromID.Asc(), hives.FromID.Desc(), hives.Weight.Asc(), hives.Weight.Desc(), hives.Name.Asc(), hives.Temper.Desc(), hives.Warmth.Asc(), hives.Active.Desc(),
+				gate.NullsFirst(hives.Weight.Desc()), gate.NullsLast(hives.FromID.Desc()), gate.Via(hives.Keeper, keepers.Name).Desc(), gate.Via(hives.Keeper, keepers.Name).Asc(),
+			}
+			r.Shuffle(len(steps), func(i, j int) { steps[i], steps[j] = steps[j], steps[i] })
+			cond, _ := randomCond(r, 2)
+			query := hives.OrderBy(steps[:r.IntN(4)]...)
+			if r.IntN(2) == 0 {
+				query = query.Where(cond)
+			}
+			whole, err := gate.OrderByKey(query).All(ctx, db)
+			require.NoError(t, err)
+			var paged []*hive
+			for after := ""; ; {
+				rows, next, err := query.Page(ctx, db, after, 1+r.IntN(20))
+				require.NoError(t, err, "seed %d", seed)
+				paged = append(paged, rows...)
+				if after = next; next == "" {
+					break
+				}
+			}
+			require.Equal(t, len(whole), len(paged), "seed %d", seed)
+			for i := range whole {
+				require.Equal(t, whole[i].ID, paged[i].ID, "seed %d", seed)
+			}
 		}
 	})
 }

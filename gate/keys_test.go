@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -322,10 +321,7 @@ func TestStatementsForManyParents(t *testing.T) {
 			_, err := db.Exec(ctx, s, nil)
 			require.NoError(t, err, s)
 		}
-		most := 20_000
-		if os.Getenv("WIDEGATE_LONG") != "" {
-			most = 100_000
-		}
+		most := long(20_000, 100_000)
 		for _, wide := range []bool{false, true} {
 			sites, boxes, down, up, _ := keyTables(gate.Column{Type: gate.TypeText}, "", wide)
 			if !wide {
