@@ -51,24 +51,15 @@ func (t *Info) zeroed(db DB, row any) (columns []int) {
 	}
 }
 
-// LeftToDefault returns those of some columns of a new row whose fields are
-// empty, so that an insert leaves them to the default.
-func (t *Info) LeftToDefault(row any, columns []int) []int {
-	var fields []any
-	var list []int
+// LeftToDefault appends those of some columns of a new row, given by its fields,
+// that are empty, so that an insert leaves them to the default.
+func (t *Info) LeftToDefault(to []int, fields []any, columns []int) []int {
 	for _, i := range columns {
-		c := &t.Columns[i]
-		if !c.Is(HasDefault) || c.Is(Generated|Auto) {
-			continue
-		}
-		if fields == nil {
-			fields = t.fieldsOf(row)
-		}
-		if c.leftToDatabase(fieldOf(fields[i])) {
-			list = append(list, i)
+		if c := &t.Columns[i]; c.Is(HasDefault) && !c.Is(Generated|Auto) && fieldOf(fields[i]).zero() {
+			to = append(to, i)
 		}
 	}
-	return list
+	return to
 }
 
 // sent appends the columns to which a new row gives a value, those in zeroed

@@ -116,7 +116,7 @@ func ParseURL(address string) (*driver.Config, error) {
 	c.Collation = "utf8mb4_unicode_ci"
 	c.Params = map[string]string{
 		"time_zone": "'+00:00'",
-		"sql_mode":  "'STRICT_ALL_TABLES,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_BACKSLASH_ESCAPES'",
+		"sql_mode":  "'STRICT_ALL_TABLES,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'",
 	}
 	return c, nil
 }

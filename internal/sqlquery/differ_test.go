@@ -176,6 +176,38 @@ func fieldFor(c catalog.Column) any {
 	return new(gate.Maybe[string])
 }
 
+// TestBackslashes runs a query with backslashes as the store does: they mean what
+// they mean to the server's own programs.
+func TestBackslashes(t *testing.T) {
+	url := testdb.MySQL(t)
+	db, err := gatemysql.Open(t.Context(), url)
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, beekeeping.CreateTables(t.Context(), db))
+	s := read.Source{Engine: catalog.MySQL, URL: url}
+	c, err := read.Read(t.Context(), s)
+	require.NoError(t, err)
+	require.NoError(t, read.WithDescriber(t.Context(), s, func(d read.Describer) error {
+		q, err := analyze(t, c, d, `-- gate A(name text) -> rows
+select 'it\'s; :no' as a, 'a\\b' as b, '50%' like '50\%' as c, 'tab\t' as d, "say \"x\"" as e, :name as f from (select 1 as one) x where :name <> 'it''s \\'`)
+		require.NoError(t, err)
+		sql := gate.NewSQL(db)
+		for _, p := range q.Pieces {
+			if p.Arg < 0 {
+				sql.Text(p.Text)
+			} else {
+				sql.Arg("bee")
+			}
+		}
+		got, err := gate.ReadRow(t.Context(), db, sql, func(row *[6]string, to []any) []any {
+			return append(to, &row[0], &row[1], &row[2], &row[3], &row[4], &row[5])
+		})
+		require.NoError(t, err)
+		assert.Equal(t, [6]string{"it's; :no", `a\b`, "1", "tab\t", `say "x"`, "bee"}, *got)
+		return nil
+	}))
+}
+
 // TestQueriesGiveWhatTheyAreSaidTo runs random queries on data with nulls, and
 // compares what comes with the types that were found.
 func TestQueriesGiveWhatTheyAreSaidTo(t *testing.T) {

@@ -36,6 +36,8 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 		return nil, fault.New("name the database behind the last slash, as in mysql://user@host:3306/database", "the URL names no database")
 	}
 	config.Logger = &driver.NopLogger{}
+	// Definitions come without escapes, so that they mean the same in any mode.
+	config.Params["sql_mode"] = strings.TrimSuffix(config.Params["sql_mode"], "'") + ",NO_BACKSLASH_ESCAPES'"
 	connector, err := driver.NewConnector(config)
 	if err != nil {
 		return nil, fmt.Errorf("reading the database URL: %w", err)

@@ -573,7 +573,8 @@ func (at *draft) checkMark(i int, m jsonMember) string {
 // zeroed are the columns whose empty values were said, and are no reason to take
 // the default.
 func (at *draft) zeroed() []int {
-	return at.res.info.LeftToDefault(at.row, slices.Concat(at.present, at.filled))
+	list := at.res.info.LeftToDefault(nil, at.fields, at.present)
+	return at.res.info.LeftToDefault(list, at.fields, at.filled)
 }
 
 // saysVersion reports whether the body says which version of the row it is.
