@@ -25,6 +25,6 @@ func TestWhatCompletionShows(t *testing.T) {
 	slices.Sort(names)
 	assert.Equal(t, []string{
 		"All", "Count", "Delete", "Delivery", "DeliveryID", "Each", "Find", "FindAll", "ID", "Import", "Insert", "InsertAll", "InsertWithRelated",
-		"Note", "On", "OnLoad", "OrderBy", "Purge", "Query", "TakenAt", "Update", "UpdateAll", "UpdateChanged", "Upsert", "Validate", "Value", "Where", "With",
+		"Note", "On", "OnLoad", "OrderBy", "Purge", "Query", "Restore", "TakenAt", "Update", "UpdateAll", "UpdateChanged", "Upsert", "Validate", "Value", "Where", "With",
 	}, names, "columns, relations and verbs, and nothing else")
 }
