@@ -117,6 +117,23 @@ func TestWhatColumnsOffer(t *testing.T) {
 	}
 }
 
+// manner is a type of the developer's own that offers what an enum does.
+type manner string
+
+func (manner) Values() []temper { return nil }
+
+// TestLabelsOfOtherTypes are refused when the statement is written.
+func TestLabelsOfOtherTypes(t *testing.T) {
+	eachEngine(t, func(t *testing.T, ctx context.Context, db gate.DB) {
+		for _, cond := range []gate.Cond[*hive]{hives.Temper.Is(manner("calm")), hives.Temper.In(temper("calm"), manner("calm")), hives.Temper.IsNot(nil)} {
+			_, err := hives.Where(cond).All(ctx, db)
+			require.ErrorContains(t, err, "use one of the enum's constants")
+		}
+		_, err := hives.Where(hives.ID.Is(1)).Update(ctx, db, hives.Temper.Set(manner("calm")))
+		require.ErrorContains(t, err, "use one of the enum's constants")
+	})
+}
+
 // TestNumbersThatJSONHasNot writes and reads what JSON has no number for.
 func TestNumbersThatJSONHasNot(t *testing.T) {
 	type reading struct {

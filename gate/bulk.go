@@ -36,6 +36,11 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 		if err := t.runAll(ctx, tx, BeforeInsert, rows); err != nil {
 			return err
 		}
+		for _, row := range rows {
+			if err := t.stampNew(row); err != nil {
+				return err
+			}
+		}
 		if err := t.insertBatches(ctx, tx, rows, t.insertFilled); err != nil {
 			return fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
 		}
@@ -94,8 +99,8 @@ func (b *batch) cut(n int) (first, rest *batch) {
 	return first, rest
 }
 
-// insertBatches stores rows many at a time, by as few statements as the engine
-// allows.
+// insertBatches stores rows, which have their stamps, many at a time, by as few
+// statements as the engine allows.
 func (t *Info) insertBatches(ctx context.Context, tx DB, rows []any, store func(ctx context.Context, tx DB, b *batch) error) error {
 	most := rowsPerInsert
 	if width := len(t.Columns); tx.Engine().MaxArgs > 0 {
@@ -125,9 +130,6 @@ func (t *Info) insertBatches(ctx context.Context, tx DB, rows []any, store func(
 	waiting := map[string]*batch{}
 	var order []string
 	for _, row := range rows {
-		if err := t.stampNew(row); err != nil {
-			return err
-		}
 		fields := t.fieldsOf(row)
 		sent := t.sent(nil, fields, t.zeroed(tx, row))
 		group := t.batchOf(tx.Engine(), sent)
@@ -330,7 +332,8 @@ func (t *Info) importedRuns(tx DB, rows []any) []*batch {
 	return runs
 }
 
-// values are those of rows, of which each is only valid until the next.
+// values goes through the values of the rows. The slice is used again for the
+// next row.
 func (t *Info) values(run *batch) iter.Seq[[]any] {
 	return func(yield func([]any) bool) {
 		values := make([]any, len(run.sent))

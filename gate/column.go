@@ -1,6 +1,9 @@
 package gate
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // What a column offers are fields that hold functions, not methods: for each
 // method of each type of each table's columns the compiler makes a function of
@@ -423,26 +426,46 @@ func nullingOf[E any](ref columnRef) nulling[E] {
 }
 
 func enumOf[E any, V EnumOf[V]](ref columnRef) Enum[E, V] {
-	any := equalityOf[E, V](ref)
+	own := equalityOf[E, V](ref)
 	set := settingOf[E, V](ref)
+	with := func(values []EnumOf[V], cond func(...V) Cond[E]) Cond[E] {
+		list, err := labelsIn(values)
+		if err != nil {
+			return Cond[E]{failing{err}}
+		}
+		return cond(list...)
+	}
+	one := func(cond func(V) Cond[E]) func(...V) Cond[E] { return func(v ...V) Cond[E] { return cond(v[0]) } }
 	return Enum[E, V]{
 		x:     ref,
-		Is:    func(v EnumOf[V]) Cond[E] { return any.Is(v.(V)) },
-		IsNot: func(v EnumOf[V]) Cond[E] { return any.IsNot(v.(V)) },
-		In:    func(values ...EnumOf[V]) Cond[E] { return any.In(labels(values)...) },
-		NotIn: func(values ...EnumOf[V]) Cond[E] { return any.NotIn(labels(values)...) },
-		Asc:   any.Asc, Desc: any.Desc,
-		Set:   func(v EnumOf[V]) Assignment[E] { return set.Set(v.(V)) },
+		Is:    func(v EnumOf[V]) Cond[E] { return with([]EnumOf[V]{v}, one(own.Is)) },
+		IsNot: func(v EnumOf[V]) Cond[E] { return with([]EnumOf[V]{v}, one(own.IsNot)) },
+		In:    func(values ...EnumOf[V]) Cond[E] { return with(values, own.In) },
+		NotIn: func(values ...EnumOf[V]) Cond[E] { return with(values, own.NotIn) },
+		Asc:   own.Asc,
+		Desc:  own.Desc,
+		Set: func(v EnumOf[V]) Assignment[E] {
+			list, err := labelsIn([]EnumOf[V]{v})
+			if err != nil {
+				return Assignment[E]{assignment{column: ref, expr: failing{err}}}
+			}
+			return set.Set(list[0])
+		},
 		SetTo: set.SetTo,
 	}
 }
 
-func labels[V EnumOf[V]](values []EnumOf[V]) []V {
+// labelsIn are the values of an enum. Other types can have its methods.
+func labelsIn[V EnumOf[V]](values []EnumOf[V]) ([]V, error) {
 	list := make([]V, len(values))
 	for i, v := range values {
-		list[i] = v.(V)
+		label, ok := v.(V)
+		if !ok {
+			return nil, fmt.Errorf("%T is no value of %T; use one of the enum's constants", v, label)
+		}
+		list[i] = label
 	}
-	return list
+	return list, nil
 }
 
 func orderingOf[E, V any](x operand) ordering[E, V] {

@@ -58,6 +58,7 @@ func (e *edge) of(parent any) query {
 type failing struct{ err error }
 
 func (f failing) write(s *statement) { s.fail(f.err) }
+func (f failing) info() *Column      { return nil }
 
 func (e *edge) check() error {
 	if slices.Contains(e.link.from, -1) || slices.Contains(e.link.to, -1) {

@@ -75,21 +75,14 @@ func Over[E, V any](a, b Expr[E, V]) *OrderedExpr[E, V] {
 	var v V
 	switch any(v).(type) {
 	case int64, int32, int16, uint64:
-		return orderedExpr[E, V](wholeDivision{infix{operandIn(a), " / ", operandIn(b)}})
+		return calculate(a, wholeQuotient, b)
 	}
 	return calculate(a, " / ", b)
 }
 
-// wholeDivision divides whole numbers, for which MySQL has an operator of its
-// own.
-type wholeDivision struct{ infix }
-
-func (d wholeDivision) write(s *statement) {
-	if s.engine.DuplicateKey {
-		d.op = " DIV "
-	}
-	d.infix.write(s)
-}
+// wholeQuotient is the operator that divides whole numbers, which only MySQL has
+// besides the other.
+const wholeQuotient = " DIV "
 
 func calculate[E, V any](a Expr[E, V], op string, b Expr[E, V]) *OrderedExpr[E, V] {
 	return orderedExpr[E, V](infix{operandIn(a), op, operandIn(b)})
@@ -131,6 +124,9 @@ func (c infix) info() *Column { return nil }
 func (c infix) write(s *statement) {
 	s.add("(")
 	c.a.write(s)
+	if c.op == wholeQuotient && !s.engine.DuplicateKey {
+		c.op = " / "
+	}
 	s.add(c.op)
 	c.b.write(s)
 	s.add(")")

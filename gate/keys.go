@@ -47,14 +47,7 @@ func arrayText(values []any) (text string, ok bool) {
 		if !ok {
 			return "", false
 		}
-		b = append(b, '"')
-		for _, c := range element {
-			if c == '"' || c == '\\' {
-				b = append(b, '\\')
-			}
-			b = append(b, c)
-		}
-		b = append(b, '"')
+		b = appendElement(b, element)
 	}
 	return string(append(b, '}')), true
 }
@@ -73,13 +66,20 @@ func arrayElementOf(v any) (text []byte, ok bool) {
 	case []byte:
 		return hex.AppendEncode([]byte(`\x`), v), true
 	case time.Time:
-		text := string((*timeField)(&v).appendText(nil))
-		if year := v.UTC().Year(); year < 1 {
-			text = fmt.Sprintf("%04d", 1-year) + v.UTC().Format("-01-02T15:04:05.999999Z07:00") + beforeChrist
-		}
-		return []byte(text), true
+		return AppendEraTime(nil, v), true
 	}
 	return nil, false
+}
+
+// AppendEraTime writes a point in time as PostgreSQL reads it: years before 1 are
+// counted backwards, and have BC behind them.
+func AppendEraTime(b []byte, t time.Time) []byte {
+	const layout = "-01-02 15:04:05.999999Z07:00"
+	t = t.UTC()
+	if year := t.Year(); year < 1 {
+		return append(t.AppendFormat(fmt.Appendf(b, "%04d", firstYearBC-year), layout), beforeChrist...)
+	}
+	return t.AppendFormat(fmt.Appendf(b, "%04d", t.Year()), layout)
 }
 
 // jsonRows writes rows of arguments as a JSON array: of values where a row has

@@ -79,16 +79,21 @@ func (l List[T]) arg() any {
 			b = append(b, "NULL"...)
 			continue
 		}
-		b = append(b, '"')
-		for _, c := range elementText(&l[i].value) {
-			if c == '"' || c == '\\' {
-				b = append(b, '\\')
-			}
-			b = append(b, c)
-		}
-		b = append(b, '"')
+		b = appendElement(b, elementText(&l[i].value))
 	}
 	return string(append(b, '}'))
+}
+
+// appendElement writes an element of an array in PostgreSQL's text form.
+func appendElement(b, text []byte) []byte {
+	b = append(b, '"')
+	for _, c := range text {
+		if c == '"' || c == '\\' {
+			b = append(b, '\\')
+		}
+		b = append(b, c)
+	}
+	return append(b, '"')
 }
 
 func (l List[T]) zero() bool { return l == nil }

@@ -493,8 +493,8 @@ func (t *Info) restore(ctx context.Context, db DB, key []expr) error {
 		if err != nil {
 			return err
 		}
-		row, err := marked.bare(ctx, tx)
-		if err != nil {
+		row := t.create()
+		if err := t.setFields(row, before); err != nil {
 			return err
 		}
 		if err := t.run(ctx, tx, BeforeUpdate, row); err != nil {
@@ -731,8 +731,6 @@ func operandElsewhere(x operand) bool {
 		return true
 	case infix:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
-	case wholeDivision:
-		return operandElsewhere(x.infix)
 	case coalesce:
 		return operandElsewhere(x.a) || operandElsewhere(x.b)
 	case function:

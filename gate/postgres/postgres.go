@@ -175,15 +175,6 @@ func (c *copyText) Read(to []byte) (int, error) {
 	return n, nil
 }
 
-// appendTime writes a time as the server does: years before 1 count backwards.
-func appendTime(b []byte, t time.Time) []byte {
-	const layout = "-01-02 15:04:05.999999Z07:00"
-	if t.Year() > 0 {
-		return t.AppendFormat(fmt.Appendf(b, "%04d", t.Year()), layout)
-	}
-	return append(t.AppendFormat(fmt.Appendf(b, "%04d", 1-t.Year()), layout), " BC"...)
-}
-
 func appendCopied(b []byte, v any) []byte {
 	switch v := v.(type) {
 	case nil:
@@ -195,7 +186,7 @@ func appendCopied(b []byte, v any) []byte {
 	case bool:
 		return strconv.AppendBool(b, v)
 	case time.Time:
-		return appendTime(b, v.UTC())
+		return gate.AppendEraTime(b, v)
 	case []byte:
 		return hex.AppendEncode(append(b, `\\x`...), v)
 	case string:

@@ -48,11 +48,11 @@ func (q *Query) Analyze(ctx context.Context, c *catalog.Catalog, engine Describe
 	found, err := q.describe(ctx, c, engine)
 	if err != nil {
 		if _, other := q.describeVariant(ctx, c.Engine, engine, variant{unordered: true}); other == nil {
-			return q.checkOrders(ctx, a, engine)
+			return q.checkOrders(ctx, a, engine, 0)
 		}
 		return a.explain(err)
 	}
-	if err := q.checkOrders(ctx, a, engine); err != nil {
+	if err := q.checkOrders(ctx, a, engine, 1); err != nil { // it has seen the first
 		return err
 	}
 	if err := q.checkVariants(ctx, a, found, engine); err != nil {
@@ -137,13 +137,14 @@ func (q *Query) blanked(from, to int, given func(arg int) bool) string {
 	return string(text)
 }
 
-// checkOrders has the engine look at every key of every order.
-func (q *Query) checkOrders(ctx context.Context, a *analysis, engine Describer) error {
+// checkOrders has the engine look at the keys of every order, from one on.
+func (q *Query) checkOrders(ctx context.Context, a *analysis, engine Describer, from int) error {
 	if engine == nil {
 		return nil
 	}
 	for i, arg := range q.Args {
-		for n, key := range arg.Keys {
+		for n := from; n < len(arg.Keys); n++ {
+			key := arg.Keys[n]
 			if _, err := q.describeVariant(ctx, a.catalog.Engine, engine, variant{keys: map[int]int{i: n}}); err != nil {
 				message, next := a.said(err)
 				return q.file.fault(key.at, next, "query %s: the key %s of the order %s: %s", q.Name, key.Name, arg.Name, message)

@@ -12,12 +12,11 @@ import (
 type nulls uint8
 
 const (
-	ifAnyArg   nulls = iota // where an argument is
-	never                   // such as a count
-	always                  // it may be for other reasons too
-	ifNoRows                // an aggregate: of no rows, or of nothing but nulls
-	ifAllArgs               // such as coalesce
-	ifFirstArg              // the others only say how
+	ifAnyArg  nulls = iota // where an argument is
+	never                  // such as a count
+	always                 // it may be for other reasons too
+	ifNoRows               // an aggregate: of no rows, or of nothing but nulls
+	ifAllArgs              // such as coalesce
 )
 
 // valueType is the type of a function's value.
@@ -29,7 +28,6 @@ const (
 	asText
 	asInteger
 	asFloat
-	asDecimal
 	asBool
 	asDate
 	asTimestamp   // without zone
@@ -86,7 +84,7 @@ var functions = []struct {
 	{"concat_ws format printf concat", function{asText, always, ""}},
 	{"group_concat string_agg", function{asText, ifNoRows, ""}},
 	{"hex", function{asText, never, catalog.SQLite}},
-	{"hex char to_char date_format time_format strftime dayname monthname conv bin oct elt field_text sha1 sha2 sha256 encode", function{asText, always, ""}},
+	{"hex char to_char date_format time_format strftime dayname monthname conv bin oct elt sha1 sha2 sha256 encode", function{asText, always, ""}},
 	{"typeof", function{asText, never, catalog.SQLite}},
 	{"json_type json_quote json_unquote json_value", function{asText, always, ""}},
 	{"json_group_array json_group_object", function{asJSON, never, catalog.SQLite}},
@@ -206,8 +204,6 @@ func (f function) null(args []catalog.Column, noRows bool) bool {
 		return true
 	case ifAllArgs:
 		return !slices.ContainsFunc(args, func(c catalog.Column) bool { return !c.Nullable })
-	case ifFirstArg:
-		return len(args) == 0 || args[0].Nullable
 	case ifNoRows:
 		return noRows || len(args) == 0 || args[0].Nullable
 	}
@@ -216,7 +212,7 @@ func (f function) null(args []catalog.Column, noRows bool) bool {
 
 // plainTypes are the types of values that are always the same.
 var plainTypes = map[valueType]catalog.Type{
-	asText: text, asInteger: integer, asFloat: float, asDecimal: decimal, asBool: boolean,
+	asText: text, asInteger: integer, asFloat: float, asBool: boolean,
 	asDate: {Kind: catalog.Date}, asTimestamp: {Kind: catalog.Timestamp}, asTimestampTZ: {Kind: catalog.TimestampTZ}, asJSON: {Kind: catalog.JSON},
 }
 

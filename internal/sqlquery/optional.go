@@ -46,10 +46,11 @@ func (q *Query) findOptional() ([]span, error) {
 	return o.spans, o.checkWheres()
 }
 
-// changesRows reports whether a statement updates or deletes rows.
+// changesRows reports whether a statement updates or deletes rows, be it where an
+// insert meets one that is there.
 func changesRows(tokens []script.Token) bool {
 	for i, t := range tokens {
-		if isOneOf(t, []string{"UPDATE", "DELETE", "MERGE"}) && !(i > 0 && isOneOf(tokens[i-1], []string{"FOR", "DO", "KEY", "ON"})) {
+		if isOneOf(t, []string{"UPDATE", "DELETE", "MERGE"}) && !(i > 0 && isOneOf(tokens[i-1], []string{"FOR", "KEY", "ON"})) {
 			return true
 		}
 	}
@@ -243,11 +244,11 @@ func (o *optionalParts) needed(tokens []script.Token, when Presence, part, why s
 // condition finds the parts of a condition that drop out, and returns when any
 // of it stands.
 func (o *optionalParts) condition(tokens []script.Token) Presence {
-	if parts, words := splitBy(tokens, "OR"); len(parts) > 1 {
-		return o.joined(parts, words, o.condition)
+	if parts := splitBy(tokens, "OR"); len(parts) > 1 {
+		return o.joined(parts, o.condition)
 	}
-	if parts, words := splitBy(tokens, "AND"); len(parts) > 1 {
-		return o.joined(parts, words, o.condition)
+	if parts := splitBy(tokens, "AND"); len(parts) > 1 {
+		return o.joined(parts, o.condition)
 	}
 	inner := tokens
 	for len(inner) > 0 && inner[0].Is("NOT") {
@@ -271,13 +272,12 @@ func isCondition(tokens []script.Token) bool {
 	if len(tokens) == 0 || isOneOf(tokens[0], queryWords) {
 		return false
 	}
-	parts, _ := splitBy(tokens, ",")
-	return len(parts) == 1
+	return len(splitBy(tokens, ",")) == 1
 }
 
 // joined finds what drops out of parts that are joined by words. A word stands
 // where the part behind it and one before it do.
-func (o *optionalParts) joined(parts [][]script.Token, words []script.Token, find func([]script.Token) Presence) Presence {
+func (o *optionalParts) joined(parts [][]script.Token, find func([]script.Token) Presence) Presence {
 	var before Presence
 	for i, part := range parts {
 		when := find(part)
@@ -295,7 +295,7 @@ func (o *optionalParts) joined(parts [][]script.Token, words []script.Token, fin
 
 // splitBy splits at a word or sign that stands in no parentheses, in no CASE and
 // belongs to no BETWEEN.
-func splitBy(tokens []script.Token, word string) (parts [][]script.Token, words []script.Token) {
+func splitBy(tokens []script.Token, word string) (parts [][]script.Token) {
 	cases, from, between := 0, 0, 0
 	for i := 0; i < len(tokens); i++ {
 		t := tokens[i]
@@ -312,17 +312,16 @@ func splitBy(tokens []script.Token, word string) (parts [][]script.Token, words 
 		case t.Is("AND") && between > 0:
 			between--
 		case t.Is(word), t.Sign(word):
-			parts, words = append(parts, tokens[from:i]), append(words, t)
+			parts = append(parts, tokens[from:i])
 			from = i + 1
 		}
 	}
-	return append(parts, tokens[from:]), words
+	return append(parts, tokens[from:])
 }
 
 // assignments finds the assignments of an update that drop out.
 func (o *optionalParts) assignments(tokens []script.Token) error {
-	parts, words := splitBy(tokens, ",")
-	when := o.joined(parts, words, o.item)
+	when := o.joined(splitBy(tokens, ","), o.item)
 	if when != nil && len(tokens) > 0 && !o.inBlock(tokens) {
 		return o.needed(tokens, when, "an assignment", "the update would set nothing")
 	}
@@ -341,8 +340,7 @@ func (o *optionalParts) item(tokens []script.Token) Presence {
 // list finds the steps of an order or of groups that drop out, and the words
 // before them together with the last.
 func (o *optionalParts) list(word script.Token, tokens []script.Token) {
-	parts, words := splitBy(tokens, ",")
-	if when := o.joined(parts, words, o.item); len(tokens) > 0 {
+	if when := o.joined(splitBy(tokens, ","), o.item); len(tokens) > 0 {
 		o.drops(word.From, tokens[0].From, when)
 	}
 }

@@ -428,7 +428,7 @@ func (q *Query) cutText(from, to int) {
 		n := len(q.Pieces)
 		switch {
 		case when != nil && len(when) == 0: // a line that is no SQL
-		case n > 0 && q.Pieces[n-1].Arg < 0 && q.Pieces[n-1].When.equal(when) && (q.Pieces[n-1].When == nil) == (when == nil):
+		case n > 0 && q.Pieces[n-1].Arg < 0 && q.Pieces[n-1].When.equal(when):
 			q.Pieces[n-1].Text += q.text[from:end]
 		default:
 			q.Pieces = append(q.Pieces, Piece{Text: q.text[from:end], Arg: -1, When: when})

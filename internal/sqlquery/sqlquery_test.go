@@ -322,6 +322,7 @@ func TestPartsThatCannotBeLeftOut(t *testing.T) {
 		{"A(a?) -> nothing\ninsert into apiary (name) values (:a)", "what drops out where a is absent cannot be told"},
 		{"A(a?) -> rows\nselect id, :a as x from hive", "cannot be told"},
 		{"A(a?) -> rows\nselect h.id from hive h join apiary x on x.name = :a", "the join would have no condition"},
+		{"A(a?) -> count\ninsert into apiary (id, name) values (1, 'x') on conflict (id) do update set name = 'y' where apiary.name = :a", "would change all rows"},
 		{"A() -> count\nselect id from hive", "this one only reads"},
 	} {
 		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, script.SQLite)

@@ -212,8 +212,6 @@ func aggregates(x operand) bool {
 		return true
 	case infix:
 		return aggregates(x.a) || aggregates(x.b)
-	case wholeDivision:
-		return aggregates(x.infix)
 	case coalesce:
 		return aggregates(x.a) || aggregates(x.b)
 	case function:
