@@ -33,10 +33,11 @@ golden: ## write the golden copy of the generated demo anew
 	go test ./internal/generate -run TestGoldenCopy -update
 	go test ./bench/store -run TestStoreIsTheGenerated -update
 
-soak: ## random walks at full length: the store, queries, branches, undos and edits; takes an hour
+soak: ## random walks at full length: the store, queries, branches, undos and edits; and half an hour of the service on each engine; takes three hours
 	WIDEGATE_LONG=1 WIDEGATE_STEPS=20000 go test -timeout 30m ./gate ./internal/sqlquery -run 'TestWalks|TestRandom|TestStatementsForManyParents|TestQueriesGive' -v
 	WIDEGATE_LONG=1 go test -timeout 90m ./cmd/widegate -run 'TestBranches|TestUndoWalks|TestComposing|TestWaysOut' -v
 	WIDEGATE_PAIRS=3000 go test -timeout 30m ./internal/merge -run 'TestComposed|TestOtherLayouts' -v
+	WIDEGATE_SOAK=30m go test -timeout 110m ./internal/generate -run 'TestSoak$$' -v
 
 fuzz: ## every fuzz test for a while
 	@for at in $$(grep -rlE '^func Fuzz' --include='*_test.go' . | xargs -n1 dirname | sort -u); do \

@@ -86,11 +86,11 @@ func Calculate(op string, a, b Term) Term { return Term{calculation{op, a.x, b.x
 
 // Argument reads the text form of a value of column i, for Compare.
 func (t *Info) Argument(i int, text string) (any, error) {
-	f := fieldOf(t.fieldsOf(t.create())[i])
-	if err := f.parseText(text); err != nil {
+	p := t.fieldsOf(t.create())[i]
+	if err := t.Columns[i].ReadText(p, text); err != nil {
 		return nil, err
 	}
-	return f.arg(), nil
+	return fieldOf(p).arg(), nil
 }
 
 // OrderByTerm appends a step to the order.
@@ -122,8 +122,12 @@ func ReadInto(ctx context.Context, db DB, q *Query[any], columns []int, next fun
 	}
 	defer rows.Close()
 	for rows.Next() {
-		if err := rows.Scan(next()); err != nil {
-			return fmt.Errorf("reading a row of %s: %w", read.info.Name, err)
+		fields := next()
+		if err := rows.Scan(fields); err != nil {
+			err = scanOdd(ctx, rows, read.info, fields, func(n int) int { return columns[n] }, err)
+			if err != nil {
+				return fmt.Errorf("reading a row of %s: %w", read.info.Name, err)
+			}
 		}
 		if err := done(); err != nil {
 			return err
@@ -249,6 +253,14 @@ func (c calculation) info() *Column { return nil }
 
 func (c calculation) write(s *statement) {
 	postgres := s.engine.DoubleColons
+	if s.engine.ExactSums {
+		s.add("gate_calculate('", c.op, "', ")
+		c.a.write(s)
+		s.add(", ")
+		c.b.write(s)
+		s.add(")")
+		return
+	}
 	switch {
 	case c.op == "+" || c.op == "-" || c.op == "*":
 		infix{c.a, " " + c.op + " ", c.b}.write(s)
@@ -260,10 +272,6 @@ func (c calculation) write(s *statement) {
 		c.call(s, "mod", ", ", true)
 	case c.op == "div" && s.engine.DuplicateKey:
 		c.call(s, "", " DIV ", true)
-	case c.op == "div":
-		s.add("CAST(")
-		c.call(s, "", " / ", true)
-		s.add(" AS INTEGER)")
 	default:
 		c.call(s, "", " "+c.op+" ", true)
 	}
@@ -292,12 +300,8 @@ func (c calculation) fraction(s *statement, x operand) {
 		s.add("(")
 		x.write(s)
 		s.add(")::numeric")
-	case s.engine.DuplicateKey:
-		x.write(s)
 	default:
-		s.add("CAST(")
 		x.write(s)
-		s.add(" AS REAL)")
 	}
 }
 
@@ -332,8 +336,11 @@ func (m Summary) Read(ctx context.Context, db DB, next func() []any, done func()
 	}
 	defer rows.Close()
 	for rows.Next() {
-		if err := rows.Scan(next()); err != nil {
-			return fmt.Errorf("reading a group of %s: %w", m.Rows.q.info.Name, err)
+		fields := next()
+		if err := rows.Scan(fields); err != nil {
+			if err = scanOdd(ctx, rows, m.Rows.q.info, fields, m.columnAt, err); err != nil {
+				return fmt.Errorf("reading a group of %s: %w", m.Rows.q.info.Name, err)
+			}
 		}
 		if err := done(); err != nil {
 			return err
@@ -343,6 +350,23 @@ func (m Summary) Read(ctx context.Context, db DB, next func() []any, done func()
 		return wrapReading(m.Rows.q.info, err)
 	}
 	return rows.Close()
+}
+
+// columnAt is the column whose values stand at a place of a group. One of another
+// table is told of as the first of this one.
+func (m Summary) columnAt(n int) int {
+	x := slices.Concat(m.By, m.Values)[n].x
+	if a, ok := x.(aggregate); ok {
+		x = a.x
+	}
+	ref, ok := columnOf(x)
+	switch {
+	case !ok:
+		return -1
+	case ref.table != m.Rows.q.info:
+		return 0
+	}
+	return ref.index
 }
 
 func (m Summary) statement(e *Engine) *statement {

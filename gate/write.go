@@ -240,7 +240,7 @@ func (t *Info) fillReturned(ctx context.Context, db DB, s *statement, row any, c
 	defer rows.Close()
 	reader := newRowReader(t, columns)
 	for ; rows.Next(); n++ {
-		if err := reader.scan(rows, nil, row); err != nil {
+		if err := reader.scan(ctx, rows, nil, row); err != nil {
 			return err
 		}
 	}

@@ -35,6 +35,7 @@ func New(db gate.DB, adjust ...func(*rest.Config)) (*Service, error) {
 		Base:    "/api",
 		DB:      db,
 		OpenAPI: openAPI,
+		Docs:    true,
 	}
 	for _, do := range adjust {
 		do(&config)

@@ -51,9 +51,14 @@ type answer struct {
 // passedOn are the headers of a page's request that say who sends it.
 var passedOn = []string{"Authorization", "Cookie", "X-Api-Key", "Traceparent"}
 
-// ask sends a request to the API, as whoever asks for the page.
+// ask sends a request for a path of the API, as whoever asks for the page.
 func (v *visit) ask(method, path, media string, body io.Reader, headers ...string) (*answer, error) {
-	r, err := http.NewRequestWithContext(v.r.Context(), method, v.api.Base()+path, body)
+	return v.askAt(method, v.api.Base()+path, media, body, headers...)
+}
+
+// askAt is ask for a path of the whole service.
+func (v *visit) askAt(method, path, media string, body io.Reader, headers ...string) (*answer, error) {
+	r, err := http.NewRequestWithContext(v.r.Context(), method, path, body)
 	if err != nil {
 		return nil, fmt.Errorf("asking for %s: %w", path, err)
 	}
@@ -156,12 +161,9 @@ func decode(text []byte, to any) error {
 func (r *resource) keyOf(row record) string {
 	parts := make([]string, len(r.Keys))
 	for i, name := range r.Keys {
-		parts[i] = url.PathEscape(plain(row[name]))
-		if len(r.Keys) > 1 {
-			parts[i] = strings.ReplaceAll(parts[i], ",", "%2C")
-		}
+		parts[i] = plain(row[name])
 	}
-	return strings.Join(parts, ",")
+	return rest.KeySegment(parts...)
 }
 
 // plain is a value as text.

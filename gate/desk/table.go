@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"widegate/gate"
+	"widegate/gate/rest"
 )
 
 // group is the resources of one heading.
@@ -350,7 +351,7 @@ func (v *visit) valueCell(c *column, row record, api string, now time.Time, shor
 	if err != nil {
 		return out
 	}
-	out.Row, out.Href = true, v.rowPath(to, url.PathEscape(plain(row[c.Name])))
+	out.Row, out.Href = true, v.rowPath(to, rest.KeySegment(plain(row[c.Name])))
 	if other, ok := row[c.refers.Name].(map[string]any); ok {
 		out.Text, out.Class, out.Title = to.tell(other), "", plain(row[c.Name])
 		out.Href = v.rowPath(to, to.keyOf(other))

@@ -7,9 +7,11 @@ import (
 	sqldriver "database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -148,9 +150,19 @@ const (
 	errNoReferencedRow   = 1452
 	errCheckMySQL        = 3819
 	errCheckMariaDB      = 4025
+	errCheckOption       = 1369 // of a view
+	errSignalled         = 1644 // by a trigger
+	errPacketTooLarge    = 1153
 	errTooManyConns      = 1040
 	errServerShuttingOff = 1053
 )
+
+// passing are errors of the server and of other transactions, and not of a
+// statement: too many connections, no memory or room on the disk, locks, a server
+// that goes down, only reads, or ends a connection.
+var passing = []uint16{
+	errTooManyConns, errServerShuttingOff, errDeadlock, errLockTimeout, 1021, 1037, 1041, 1114, 1158, 1159, 1160, 1161, 1203, 1226, 1290, 1317, 1836, 1927,
+}
 
 func retryable(err error) bool {
 	var e *driver.MySQLError
@@ -180,13 +192,13 @@ func translate(err error) error {
 			broken.Kind = gate.StillReferenced
 		}
 		broken.Table, broken.Name, broken.Columns = reference(e.Message)
-	case errCheckMySQL, errCheckMariaDB:
+	case errCheckMySQL, errCheckMariaDB, errCheckOption, errSignalled:
 		broken.Kind = gate.CheckBroken
 		broken.Name = quoted(e.Message, checkName)
 	case errBadNull, errNoDefault:
 		broken.Kind = gate.NotNullBroken
 		broken.Columns = one(quoted(e.Message, columnName))
-	case errDataTooLong, errOutOfRange, errTruncated:
+	case errDataTooLong, errOutOfRange, errTruncated, errPacketTooLarge:
 		broken.Kind = gate.TooLong
 		broken.Columns = one(quoted(e.Message, columnName))
 	case errWrongTime, errWrongValue, errWrongGeometry, errResultOutOfRange:
@@ -195,17 +207,21 @@ func translate(err error) error {
 		broken.Err = errors.New("the database cannot read it") // what it says names tables
 	case errTimeMariaDB, errTimeMySQL:
 		return fmt.Errorf("%w: %w", gate.ErrTimeout, err)
-	case errTooManyConns, errServerShuttingOff:
-		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 	default:
+		if slices.Contains(passing, e.Number) {
+			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
+		}
 		return err
 	}
 	return broken
 }
 
 func translateNet(err error) error {
+	if errors.Is(err, driver.ErrPktTooLarge) {
+		return &gate.ConstraintError{Kind: gate.TooLong, Err: err}
+	}
 	var away *net.OpError
-	if errors.Is(err, sqldriver.ErrBadConn) || errors.Is(err, driver.ErrInvalidConn) || errors.As(err, &away) {
+	if errors.Is(err, sqldriver.ErrBadConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, driver.ErrInvalidConn) || errors.As(err, &away) {
 		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 	}
 	return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"testing"
 
@@ -67,7 +68,7 @@ func TestWhatIsNoConstraint(t *testing.T) {
 	assert.Equal(t, error(syntax), translate(syntax))
 	assert.NoError(t, translate(nil))
 	assert.ErrorIs(t, translate(context.Canceled), context.Canceled)
-	for _, away := range []error{driver.ErrInvalidConn, &net.OpError{Op: "dial", Err: errors.New("refused")}, &driver.MySQLError{Number: errTooManyConns}} {
+	for _, away := range []error{driver.ErrInvalidConn, &net.OpError{Op: "dial", Err: errors.New("refused")}, &driver.MySQLError{Number: errTooManyConns}, io.EOF, io.ErrUnexpectedEOF, &driver.MySQLError{Number: errLockTimeout}, &driver.MySQLError{Number: errDeadlock}, &driver.MySQLError{Number: 1021}, &driver.MySQLError{Number: 1290}} {
 		assert.ErrorIs(t, translate(away), gate.ErrUnavailable)
 	}
 	assert.True(t, retryable(fmt.Errorf("x: %w", &driver.MySQLError{Number: errDeadlock})))

@@ -11,6 +11,7 @@ import (
 	"iter"
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -307,6 +308,10 @@ const (
 	uniqueViolation      = "23505"
 	checkViolation       = "23514"
 	exclusionViolation   = "23P01"
+	restrictViolation    = "23001"
+	checkOption          = "44000" // of a view
+	raised               = "P0001" // by a trigger
+	limitExceeded        = "54"    // such as a text that is too long for an index
 	stringTruncation     = "22001"
 	numericOutOfRange    = "22003"
 	dateOutOfRange       = "22008"
@@ -318,8 +323,18 @@ const (
 	deadlockDetected     = "40P01"
 	connectionException  = "08"
 	operatorIntervention = "57P"
-	tooManyConnections   = "53300"
+	lackOfResources      = "53" // connections, memory, room on the disk
+	systemError          = "58"
+	readOnlyTransaction  = "25006" // such as on a server that another took over from
+	idleTransaction      = "25P03"
+	lockNotAvailable     = "55P03"
 )
+
+// passing are the codes, or their beginnings, of errors that are of the server and
+// of other transactions, and not of a statement.
+var passing = []string{
+	connectionException, operatorIntervention, lackOfResources, systemError, readOnlyTransaction, idleTransaction, lockNotAvailable, serializationFailure, deadlockDetected,
+}
 
 func retryable(err error) bool {
 	var e *pgconn.PgError
@@ -345,8 +360,11 @@ func translate(err error) error {
 		if strings.HasPrefix(e.Message, "update or delete") {
 			broken.Kind = gate.StillReferenced
 		}
-	case checkViolation:
+	case checkViolation, checkOption, raised:
 		broken.Kind = gate.CheckBroken
+	case restrictViolation:
+		broken.Kind = gate.StillReferenced
+		broken.Columns = keyColumns(e.Detail)
 	case notNullViolation:
 		broken.Kind = gate.NotNullBroken
 		broken.Columns = []string{e.ColumnName}
@@ -358,12 +376,16 @@ func translate(err error) error {
 	case queryCanceled:
 		return fmt.Errorf("%w: %w", gate.ErrTimeout, err)
 	default:
+		if strings.HasPrefix(e.Code, limitExceeded) {
+			broken.Kind = gate.TooLong
+			return broken
+		}
 		if strings.HasPrefix(e.Code, dataException) {
 			broken.Kind = gate.WrongForm
 			broken.Err = errors.New(e.Message)
 			return broken
 		}
-		if strings.HasPrefix(e.Code, connectionException) || strings.HasPrefix(e.Code, operatorIntervention) || e.Code == tooManyConnections {
+		if slices.ContainsFunc(passing, func(class string) bool { return strings.HasPrefix(e.Code, class) }) {
 			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 		}
 		return err
@@ -374,7 +396,8 @@ func translate(err error) error {
 func translateNet(err error) error {
 	var refused *pgconn.ConnectError
 	var away net.Error
-	if errors.As(err, &refused) || errors.As(err, &away) && !errors.Is(err, context.DeadlineExceeded) {
+	broken := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed) || strings.HasSuffix(err.Error(), "conn closed")
+	if broken || errors.As(err, &refused) || errors.As(err, &away) && !errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
 	}
 	return err

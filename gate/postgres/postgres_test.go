@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"testing"
 
@@ -46,8 +47,9 @@ func TestWhatIsNoConstraint(t *testing.T) {
 	assert.Equal(t, error(syntax), translate(syntax))
 	assert.NoError(t, translate(nil))
 	for _, away := range []error{
-		&pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}, &pgconn.PgError{Code: tooManyConnections},
-		&net.OpError{Op: "dial", Err: errors.New("refused")},
+		&pgconn.PgError{Code: "57P01"}, &pgconn.PgError{Code: "08006"}, &pgconn.PgError{Code: "53300"},
+		&net.OpError{Op: "dial", Err: errors.New("refused")}, fmt.Errorf("beginning: %w", io.ErrUnexpectedEOF), fmt.Errorf("committing: %w", io.EOF), errors.New("conn closed"),
+		&pgconn.PgError{Code: "53100"}, &pgconn.PgError{Code: "53200"}, &pgconn.PgError{Code: "25006"}, &pgconn.PgError{Code: "55P03"}, &pgconn.PgError{Code: "40001"}, &pgconn.PgError{Code: "40P01"}, &pgconn.PgError{Code: "58030"},
 	} {
 		assert.ErrorIs(t, translate(away), gate.ErrUnavailable)
 	}

@@ -68,6 +68,19 @@ const (
 	toDelete
 )
 
+// verbOf is what a method of HTTP does with rows.
+func verbOf(method string) verb {
+	switch method {
+	case http.MethodPost:
+		return toCreate
+	case http.MethodPut, http.MethodPatch:
+		return toChange
+	case http.MethodDelete:
+		return toDelete
+	}
+	return toRead
+}
+
 func (v verb) String() string { return [...]string{"read", "create", "change", "delete"}[v] }
 
 func (a Allow) roles(v verb) []string {

@@ -101,8 +101,7 @@ func (a *API) addComputed(doc map[string]any, v *Version, r *resource) error {
 	if !there {
 		return nil
 	}
-	list, _ := at(doc, "paths", path, "get", "responses", "200", "content", "application/json", "schema", "$ref").(string)
-	name := strings.TrimSuffix(strings.TrimPrefix(list, "#/components/schemas/"), ".list")
+	name := listedSchema(at(doc, "paths", path, "get"))
 	for _, schema := range []string{name, name + ".part"} {
 		properties, ok := at(doc, "components", "schemas", schema, "properties").(map[string]any)
 		if !ok {

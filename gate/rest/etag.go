@@ -71,7 +71,7 @@ func (r *resource) checkMatch(req *http.Request, row any) error {
 	strong := slices.DeleteFunc(strings.Split(strings.Join(header, ","), ","), func(tag string) bool {
 		return strings.HasPrefix(strings.TrimSpace(tag), "W/")
 	})
-	if matches(strong, r.tagOf(row)) {
+	if matches(strong, r.showing(gate.OddOf(req.Context())).tagOf(row)) {
 		return nil
 	}
 	return NewProblem(http.StatusPreconditionFailed, "the row has been changed since you read it; read it again, and send If-Match with its new ETag")

@@ -19,7 +19,7 @@ const (
 // gatherer puts requests of one kind together into one statement: those that
 // come while others are being answered. Where nothing waits nothing is delayed.
 type gatherer struct {
-	do func(jobs []*job)
+	do func(ctx context.Context, jobs []*job)
 
 	lock    sync.Mutex
 	waiting []*job
@@ -28,13 +28,15 @@ type gatherer struct {
 
 // job is a request that waits to be put together with others.
 type job struct {
-	ctx   context.Context
-	key   string // in reading
-	arg   any    // the key as an argument
-	row   any    // that is read, if it is found, or to be stored
-	err   error
-	alone bool // a row must be stored by its request
-	done  chan struct{}
+	ctx    context.Context
+	key    string // in reading
+	arg    any    // the key as an argument
+	row    any    // that is read, if it is found, or to be stored
+	err    error
+	alone  bool // a row must be stored by its request
+	done   chan struct{}
+	engine *gate.Engine
+	odd    *gate.Odd // what was read that does not fit
 }
 
 // add has a job done, and waits until it is.
@@ -52,6 +54,7 @@ func (g *gatherer) add(j *job) error {
 	}
 	select {
 	case <-j.done:
+		gate.OddOf(j.ctx).Take(j.odd)
 		return j.err
 	case <-j.ctx.Done():
 		return j.ctx.Err()
@@ -86,7 +89,15 @@ func (g *gatherer) doAll(jobs []*job) {
 		}
 	}()
 	if len(jobs) > 0 {
-		g.do(jobs)
+		ctx := jobs[0].ctx
+		if len(jobs) > 1 {
+			ctx = context.WithoutCancel(ctx)
+		}
+		ctx, odd := gate.WithOdd(ctx, jobs[0].engine)
+		for _, j := range jobs {
+			j.odd = odd
+		}
+		g.do(ctx, jobs)
 	}
 }
 
@@ -96,25 +107,25 @@ func (r *resource) gather() {
 		return
 	}
 	if len(r.info.Keys) == 1 {
-		r.finds = &gatherer{do: func(jobs []*job) { r.findAll(jobs) }}
+		r.finds = &gatherer{do: r.findAll}
 	}
 	r.adds = &gatherer{do: r.addAll}
 }
 
 // findAll reads the rows of several keys. One that is not found here is looked
 // for by its request: it may be the same in the eyes of the database only.
-func (r *resource) findAll(jobs []*job) {
+func (r *resource) findAll(ctx context.Context, jobs []*job) {
 	term := r.info.Term(r.info.Keys[0])
 	if len(jobs) == 1 {
 		j := jobs[0]
-		j.row, j.err = r.all.Where(term.Compare("=", j.arg)).First(j.ctx, r.api.reads)
+		j.row, j.err = r.all.Where(term.Compare("=", j.arg)).First(ctx, r.api.reads)
 		return
 	}
 	args := make([]any, len(jobs))
 	for i, j := range jobs {
 		args[i] = j.arg
 	}
-	rows, err := r.all.Where(term.In(args)).All(context.WithoutCancel(jobs[0].ctx), r.api.reads)
+	rows, err := r.all.Where(term.In(args)).All(ctx, r.api.reads)
 	if err != nil {
 		rows = nil
 	}
@@ -130,7 +141,7 @@ func (r *resource) findAll(jobs []*job) {
 // findTogether reads the row of a key together with others; there is none where
 // the request must be answered by itself.
 func (r *resource) findTogether(ctx context.Context, part any) (row any, err error) {
-	j := &job{ctx: ctx, key: string(gate.AppendText(nil, part)), arg: gate.Argument(part)}
+	j := &job{ctx: ctx, engine: r.api.engine(), key: string(gate.AppendText(nil, part)), arg: gate.Argument(part)}
 	if err := r.own.finds.add(j); err != nil {
 		return nil, err
 	}
@@ -145,18 +156,18 @@ func (r *resource) findsTogether(ctx context.Context, l *listing) bool {
 
 // addAll stores the rows of several requests in one transaction. Where one of
 // them is refused, each is stored by its request.
-func (r *resource) addAll(jobs []*job) {
+func (r *resource) addAll(ctx context.Context, jobs []*job) {
 	if len(jobs) == 1 {
 		j := jobs[0]
-		j.err = r.create(j.ctx, r.api.config.DB, []any{j.row})
+		j.err = r.create(ctx, r.api.config.DB, []any{j.row})
 		return
 	}
 	rows := make([]any, len(jobs))
 	for i, j := range jobs {
 		rows[i] = j.row
 	}
-	err := gate.InTx(context.WithoutCancel(jobs[0].ctx), r.api.config.DB, func(tx gate.DB) error {
-		return r.create(context.WithoutCancel(jobs[0].ctx), tx, rows)
+	err := gate.InTx(ctx, r.api.config.DB, func(tx gate.DB) error {
+		return r.create(ctx, tx, rows)
 	})
 	var broken *gate.ConstraintError
 	for _, j := range jobs {
@@ -170,7 +181,7 @@ func (r *resource) addAll(jobs []*job) {
 // addTogether stores a row together with others. Where it is not stored then, its
 // request must store it by itself.
 func (r *resource) addTogether(ctx context.Context, row any) (stored bool, err error) {
-	j := &job{ctx: ctx, row: row}
+	j := &job{ctx: ctx, engine: r.api.engine(), row: row}
 	if err := r.own.adds.add(j); err != nil {
 		return false, err
 	}

@@ -1,14 +1,13 @@
 package rest
 
 import (
-	"encoding/base64"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"widegate/gate"
 )
@@ -93,6 +92,13 @@ func readQuery(r *http.Request) (url.Values, error) {
 	values, err := url.ParseQuery(strings.ReplaceAll(r.URL.RawQuery, ";", "%3B"))
 	if err != nil {
 		return nil, NewProblem(http.StatusBadRequest, "the query cannot be read: %v", err)
+	}
+	for name, texts := range values {
+		for _, text := range append(texts, name) {
+			if !utf8.ValidString(text) || strings.IndexByte(text, 0) >= 0 {
+				return nil, NewProblem(http.StatusBadRequest, "the query cannot be read: %q is not UTF-8, or holds the character U+0000", text)
+			}
+		}
 	}
 	return values, nil
 }
@@ -274,6 +280,9 @@ func readEquality(query *gate.Query[any], res *resource, name string, values []s
 		if args[k], err = res.info.Argument(i, v); err != nil {
 			return nil, NewProblem(http.StatusBadRequest, "%s: %v", name, err)
 		}
+		if fault := res.api.engine().OwnForm(c, v); fault != "" {
+			return nil, NewProblem(http.StatusBadRequest, "%s: %s", name, fault)
+		}
 	}
 	if len(args) == 1 {
 		return query.Where(term.Compare("=", args[0])), nil
@@ -281,137 +290,63 @@ func readEquality(query *gate.Query[any], res *resource, name string, values []s
 	return query.Where(term.In(args)), nil
 }
 
-// page is a page of rows that are read or written already.
-type page struct {
-	next, prev string
-	matched    int64 // -1 where it was not counted
-}
-
 // send answers with the rows of the query.
 func (l *listing) send(w http.ResponseWriter, r *http.Request, query *gate.Query[any]) error {
 	if l.limit == 0 {
 		return l.export(w, r, query)
 	}
-	db := l.res.api.readDB(r.Context())
-	ordered := gate.OrderByKey(query)
-	start, backwards, offset, err := l.start(ordered)
+	p := &pager{listing: l, ctx: r.Context(), db: l.res.api.readDB(r.Context()), scope: l.scope(r)}
+	start, err := p.begin(query)
 	if err != nil {
 		return err
 	}
 	b := buffers.Get().(*[]byte)
 	defer putBuffer(b)
 	*b = append((*b)[:0], l.format.open...)
-	set := &rowSet{listing: l, buffer: b}
-	if err := set.read(r.Context(), db, start.Limit(l.limit+1), backwards); err != nil {
+	set := &rowSet{listing: l, buffer: b, loose: p.loose}
+	if err := set.read(p.ctx, p.db, start.Limit(l.limit+1), p.from.Backwards); err != nil {
 		return err
 	}
-	p := page{matched: -1}
-	if err := l.findPlaces(r, ordered, set, backwards, offset, &p); err != nil {
+	around, err := p.around(set)
+	if err != nil {
 		return err
 	}
 	if l.count {
-		if p.matched, err = query.Count(r.Context(), db); err != nil {
+		if around.matched, err = query.Count(p.ctx, p.db); err != nil {
 			return err
 		}
 	}
-	l.addLinks(w, r, p, offset)
-	return l.format.sendPage(w, set, p)
+	l.addLinks(w, r, around)
+	return l.format.sendPage(w, set, around)
 }
 
-// start is where the page begins.
-func (l *listing) start(query *gate.Query[any]) (start *gate.Query[any], backwards bool, offset int, err error) {
-	if l.offset > 0 {
-		return query.Offset(l.offset), false, l.offset, nil
-	}
-	if l.after == "" {
-		return query, false, 0, nil
-	}
-	bad := NewProblem(http.StatusBadRequest, "after wants the `next` of an answer to the same request")
-	if len(l.res.info.Keys) == 0 {
-		n, err := parseOffsetCursor(l.after)
-		if err != nil {
-			return nil, false, 0, bad
-		}
-		return query.Offset(n), false, n, nil
-	}
-	start, backwards, err = gate.From(query, l.after)
-	if errors.Is(err, gate.ErrCursor) {
-		return nil, false, 0, bad
-	}
-	return start, backwards, 0, err
-}
-
-// findPlaces finds where the pages around this one begin. Rows without a key
-// are paged by their number, for want of anything to tell them apart.
-func (l *listing) findPlaces(r *http.Request, query *gate.Query[any], set *rowSet, backwards bool, offset int, p *page) (err error) {
-	more := set.more
-	if backwards {
-		more = true // where this page was asked from
-	}
-	place := func(row any, before bool) string {
-		if err != nil || row == nil {
-			return ""
-		}
-		var text string
-		text, err = gate.Place(r.Context(), l.res.api.readDB(r.Context()), query, row, before)
-		return text
-	}
-	switch {
-	case len(l.res.info.Keys) == 0:
-		if more {
-			p.next = offsetCursor(offset + l.limit)
-		}
-		return nil
-	case more:
-		p.next = place(set.last, false)
-	}
-	if backwards && set.more || !backwards && l.after != "" {
-		p.prev = place(set.first, true)
-	}
-	return err
-}
-
-func offsetCursor(n int) string {
-	return base64.RawURLEncoding.EncodeToString([]byte("row " + strconv.Itoa(n)))
-}
-
-func parseOffsetCursor(text string) (int, error) {
-	raw, err := base64.RawURLEncoding.DecodeString(text)
-	if err != nil {
-		return 0, err
-	}
-	digits, ok := strings.CutPrefix(string(raw), "row ")
-	n, err := strconv.Atoi(digits)
-	if !ok || err != nil || n < 0 {
-		return 0, gate.ErrCursor
-	}
-	return n, nil
-}
-
-// addLinks adds the links of RFC 8288 to the first, the next and the previous
-// page.
-func (l *listing) addLinks(w http.ResponseWriter, r *http.Request, p page, offset int) {
+// addLinks adds the links of RFC 8288 to the first, the next, the previous and the
+// last page.
+func (l *listing) addLinks(w http.ResponseWriter, r *http.Request, p page) {
 	values, _ := readQuery(r) // which was read before
-	link := func(rel string) {
-		u := url.URL{Path: r.URL.Path, RawPath: r.URL.RawPath, RawQuery: values.Encode()}
-		w.Header().Add("Link", fmt.Sprintf("<%s>; rel=%q", u.String(), rel))
-	}
 	values.Del("after")
 	values.Del("offset")
-	link("first")
-	if p.next != "" {
-		values.Set("after", p.next)
-		link("next")
-		values.Del("after")
-	}
-	switch {
-	case p.prev != "":
-		values.Set("after", p.prev)
-		link("prev")
-	case l.offset > 0:
-		if before := offset - l.limit; before > 0 {
-			values.Set("offset", strconv.Itoa(before))
+	link := func(rel, name, value string) {
+		if value != "" {
+			values.Set(name, value)
 		}
-		link("prev")
+		u := url.URL{Path: r.URL.Path, RawPath: r.URL.RawPath, RawQuery: values.Encode()}
+		w.Header().Add("Link", fmt.Sprintf("<%s>; rel=%q", u.String(), rel))
+		values.Del(name)
+	}
+	link("first", "after", "")
+	if p.next != "" {
+		link("next", "after", p.next)
+	}
+	switch before := l.offset - l.limit; {
+	case p.prev != "":
+		link("prev", "after", p.prev)
+	case l.offset > 0 && before > 0:
+		link("prev", "offset", strconv.Itoa(before))
+	case l.offset > 0:
+		link("prev", "offset", "")
+	}
+	if p.last != "" {
+		link("last", "after", p.last)
 	}
 }

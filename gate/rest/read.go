@@ -75,6 +75,7 @@ func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *ga
 
 // sendOne sends one row, unless the caller has it as it is.
 func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, row any) error {
+	l.show(r.Context(), row)
 	b := buffers.Get().(*[]byte)
 	defer putBuffer(b)
 	*b = (*b)[:0]
@@ -89,6 +90,9 @@ func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, ro
 		*b = append(l.res.appendMembers(*b, l.shown(), row, l.nodes), '\n')
 	}
 	tag := l.tag(row, *b)
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		tag = l.res.tagOf(row) // whatever was embedded: it is for If-Match
+	}
 	w.Header().Set("ETag", tag)
 	if status == http.StatusOK && (r.Method == http.MethodGet || r.Method == http.MethodHead) && matches(r.Header.Values("If-None-Match"), tag) {
 		w.WriteHeader(http.StatusNotModified)
@@ -177,7 +181,7 @@ func sendRow(w http.ResponseWriter, r *http.Request, status int, res *resource, 
 	l := listing{res: res, format: asJSON, nodes: nodes}
 	if prefers(r, "return=minimal") {
 		w.Header().Set("Preference-Applied", "return=minimal")
-		w.Header().Set("ETag", res.tagOf(row))
+		w.Header().Set("ETag", res.showing(gate.OddOf(r.Context())).tagOf(row))
 		if status == http.StatusOK {
 			status = http.StatusNoContent
 		}

@@ -19,6 +19,54 @@ type rowSet struct {
 	more    bool // there is a row behind the limit
 	first   any
 	last    any
+	loose   bool // rows are compared with each other
+}
+
+// show has the rows shown with what is stored in place of values that do not fit
+// their columns, if there are some.
+func (l *listing) show(ctx context.Context, rows ...any) { l.showRead(ctx, nil, rows...) }
+
+// showRead is show for rows of which only some columns were read; nil is all.
+func (l *listing) showRead(ctx context.Context, columns []int, rows ...any) {
+	odd := gate.OddOf(ctx)
+	if l.res.api.engine().Checks() {
+		l.res.checkValues(odd, rows, columns, l.nodes)
+	}
+	if odd.Any() && l.res.odd == nil {
+		l.res, l.nodes = l.res.showing(odd), showingAll(l.nodes, odd)
+	}
+}
+
+// checkValues notes values of rows, and of those related to them, that do not fit.
+func (r *resource) checkValues(odd *gate.Odd, rows []any, columns []int, nodes []node) {
+	for _, row := range rows {
+		for i, p := range r.info.Fields(nil, row) {
+			if columns == nil || slices.Contains(columns, i) {
+				odd.Check(r.info, i, p)
+			}
+		}
+		for _, n := range nodes {
+			r.relations[n.index].rel.Each(row, func(child any) { n.to.checkValues(odd, []any{child}, nil, n.children) })
+		}
+	}
+}
+
+// showing is the resource with what is stored in place of such values.
+func (r *resource) showing(odd *gate.Odd) *resource {
+	if !odd.Any() {
+		return r
+	}
+	own := *r
+	own.odd = odd
+	return &own
+}
+
+func showingAll(nodes []node, odd *gate.Odd) []node {
+	list := slices.Clone(nodes)
+	for i, n := range list {
+		list[i].to, list[i].children = n.to.showing(odd), showingAll(n.children, odd)
+	}
+	return list
 }
 
 // shown are the columns to show.
@@ -32,7 +80,7 @@ func (l *listing) shown() []member {
 // read reads the page of a query whose limit is one more than that of the
 // page.
 func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	if s.format.whole || backwards || len(s.nodes) > 0 || s.res.whole() {
+	if s.format.whole || backwards || s.loose || len(s.nodes) > 0 || s.res.whole() {
 		return s.keep(ctx, db, query, backwards)
 	}
 	return s.stream(ctx, db, query)
@@ -54,6 +102,7 @@ func (s *rowSet) keep(ctx context.Context, db gate.DB, query *gate.Query[any], b
 	if len(rows) > 0 {
 		s.first, s.last = rows[0], rows[len(rows)-1]
 	}
+	s.show(ctx, rows...)
 	if s.format.whole {
 		return nil
 	}
@@ -79,7 +128,7 @@ func (s *rowSet) appendRow(b []byte, row any) []byte {
 // stream writes the rows as they come over the wire. Only the first and the
 // last become entities, to tell where the page begins and ends.
 func (s *rowSet) stream(ctx context.Context, db gate.DB, query *gate.Query[any]) error {
-	t := newTransfer(s.listing, s.buffer, gate.PlaceColumns(query))
+	t := newTransfer(ctx, s.listing, s.buffer, gate.PlaceColumns(query))
 	var whole any
 	next := func() []any {
 		whole = nil
@@ -105,6 +154,7 @@ func (s *rowSet) stream(ctx context.Context, db gate.DB, query *gate.Query[any])
 		}
 		s.last = whole
 		s.separate()
+		s.showRead(ctx, t.columns, whole)
 		*s.buffer = s.appendRow(*s.buffer, whole)
 		return nil
 	})
@@ -128,7 +178,8 @@ type transfer struct {
 	empty   bool // nothing is shown
 }
 
-func newTransfer(l *listing, buffer *[]byte, needed []int) *transfer {
+func newTransfer(ctx context.Context, l *listing, buffer *[]byte, needed []int) *transfer {
+	odd := gate.OddOf(ctx)
 	t := &transfer{res: l.res, buffer: buffer, empty: len(l.shown()) == 0}
 	for i, m := range l.shown() {
 		prefix := m.prefix
@@ -136,13 +187,13 @@ func newTransfer(l *listing, buffer *[]byte, needed []int) *transfer {
 			prefix = "{" + prefix[1:]
 		}
 		t.columns = append(t.columns, m.column)
-		t.fields = append(t.fields, l.res.info.NewSink(m.column, buffer, prefix))
+		t.fields = append(t.fields, l.res.info.NewSink(m.column, buffer, prefix, odd))
 	}
 	unseen := l.res.info.Fields(nil, l.res.info.New())
 	for _, i := range needed {
 		if !slices.Contains(t.columns, i) {
 			t.columns = append(t.columns, i)
-			t.fields = append(t.fields, unseen[i])
+			t.fields = append(t.fields, l.res.info.OddField(i, unseen[i], odd))
 		}
 	}
 	return t
@@ -197,6 +248,7 @@ func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *expor
 			if err != nil {
 				return err
 			}
+			l.show(r.Context(), row)
 			*out.buffer = l.format.appendRow(*out.buffer, l, row)
 			if err := out.rowDone(); err != nil {
 				return err
@@ -204,7 +256,7 @@ func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *expor
 		}
 		return nil
 	}
-	t := newTransfer(l, out.buffer, nil)
+	t := newTransfer(r.Context(), l, out.buffer, nil)
 	if t.empty {
 		return NewProblem(http.StatusBadRequest, "there are no properties to export")
 	}
@@ -234,7 +286,7 @@ func (e *exporter) flush() error {
 		e.w.Header().Set("Content-Type", e.format.media)
 		e.begun = true
 	}
-	_, err := e.w.Write(*e.buffer)
+	err := writeInTime(e.w, *e.buffer)
 	*e.buffer = (*e.buffer)[:0]
 	return err
 }

@@ -2,9 +2,11 @@ package rest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 
@@ -52,6 +54,7 @@ type resource struct {
 	referredBy []*resource
 	rules      map[string]*rule // by the role that they bind
 
+	odd  *gate.Odd // what is stored in place of values that do not fit
 	view *view
 	ctx  context.Context  // of the request, where the view differs from one caller to the next
 	who  *Identity        // the same
@@ -107,7 +110,8 @@ func newShape[E, K any](path string, all *gate.Query[E], relations []Relation[E]
 	info := gate.InfoOf(all)
 	s := &Shape[E, K]{query: all, res: resource{path: path, info: info, all: gate.Untyped(all)}}
 	for i := range info.Columns {
-		s.res.facets = append(s.res.facets, facet{name: info.Columns[i].Name, hidden: info.Columns[i].Is(gate.Hidden)})
+		c := &info.Columns[i]
+		s.res.facets = append(s.res.facets, facet{name: c.Name, hidden: c.Is(gate.Hidden), secret: c.Is(gate.Hidden) && c.Required()})
 	}
 	s.res.own = &s.res
 	s.res.index()
@@ -146,6 +150,13 @@ func (r *resource) appendMembers(b []byte, shown []member, row any, nodes []node
 		b = append(b, m.prefix...)
 		if m.column < 0 {
 			b = r.appendComputed(b, m, row)
+			continue
+		}
+		if text, null, odd := r.odd.Text((*fields)[m.column]); odd && null {
+			b = append(b, "null"...)
+			continue
+		} else if odd {
+			b = gate.AppendJSONString(b, text)
 			continue
 		}
 		b = r.info.Columns[m.column].AppendJSON(b, (*fields)[m.column])
@@ -210,6 +221,16 @@ func (r *resource) find(name string) (int, bool) {
 	return i, ok
 }
 
+// findSent is find for a property of a body, which may be a secret that is taken
+// and never shown.
+func (r *resource) findSent(name string) (int, bool) {
+	if i, ok := r.find(name); ok {
+		return i, true
+	}
+	i := slices.IndexFunc(r.facets, func(f facet) bool { return f.secret && f.name == name })
+	return max(i, 0), i >= 0
+}
+
 // outward is the name of a column from outside; there is none for one that is
 // not shown.
 func (r *resource) outward(column string) string {
@@ -259,6 +280,8 @@ func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
 	texts := []string{segment}
 	if len(parts) > 1 {
 		texts = strings.Split(segment, ",")
+	} else if plain, ended := strings.CutSuffix(segment, keyEnd); ended && awkwardKey(plain) {
+		texts[0] = plain
 	}
 	if len(texts) != len(parts) {
 		var names []string
@@ -268,9 +291,13 @@ func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
 		return key, NewProblem(http.StatusNotFound, "a key of %s is %s, joined by commas", s.res.path, strings.Join(names, " and "))
 	}
 	for i, p := range parts {
+		c := &s.res.info.Columns[s.res.info.Keys[i]]
 		text, err := url.PathUnescape(texts[i])
 		if err == nil {
-			err = gate.ParseText(p, text)
+			err = c.ReadText(p, text)
+		}
+		if fault := s.res.api.engine().OwnForm(c, text); err == nil && fault != "" {
+			err = errors.New(fault)
 		}
 		if err != nil {
 			return key, NewProblem(http.StatusNotFound, "no %s has this key: it %v", s.res.path, err)
@@ -279,15 +306,56 @@ func parseKey[E, K any](s *Shape[E, K], segment string) (K, error) {
 	return key, nil
 }
 
+// keyEnd stands behind a key that could not be a segment of a path by itself. In
+// values of keys it is percent-encoded.
+const keyEnd = ";"
+
+// awkwardKey reports whether a key, as it is written in a path, would be no
+// segment of it, or be the word of another path.
+func awkwardKey(segment string) bool {
+	return segment == "" || segment == "." || segment == ".." || segment == "summary" || isSlash(segment)
+}
+
+// isSlash reports whether a segment is a slash, percent-encoded. net/http takes it
+// for the end of a path.
+func isSlash(segment string) bool { return segment == "%2F" || segment == "%2f" }
+
+// markSlashes marks the ends of such segments of a path.
+func markSlashes(u *url.URL) *url.URL {
+	if !strings.Contains(u.RawPath, "/%2F") && !strings.Contains(u.RawPath, "/%2f") {
+		return u
+	}
+	words := strings.Split(u.RawPath, "/")
+	for i, word := range words {
+		if isSlash(word) {
+			words[i] += keyEnd
+		}
+	}
+	marked := *u
+	marked.RawPath = strings.Join(words, "/")
+	marked.Path, _ = url.PathUnescape(marked.RawPath) // which is an encoding, as it was before
+	return &marked
+}
+
+// KeySegment is a key as it stands in a path: the texts of its values.
+func KeySegment(texts ...string) string {
+	parts := make([]string, len(texts))
+	for i, text := range texts {
+		parts[i] = url.PathEscape(text)
+	}
+	segment := strings.Join(parts, ",")
+	if awkwardKey(segment) {
+		return segment + keyEnd
+	}
+	return segment
+}
+
 // location is the path of a row.
 func (r *resource) location(row any) string {
-	var key []byte
 	fields := r.info.Fields(nil, row)
+	texts := make([]string, len(r.info.Keys))
 	for i, k := range r.info.Keys {
-		if i > 0 {
-			key = append(key, ',')
-		}
-		key = append(key, url.PathEscape(string(gate.AppendText(nil, fields[k])))...)
+		texts[i] = string(gate.AppendText(nil, fields[k]))
 	}
-	return fmt.Sprintf("%s/%s/%s", r.base, r.path, key)
+	return fmt.Sprintf("%s/%s/%s", r.base, r.path, KeySegment(texts...))
 }

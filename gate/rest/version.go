@@ -100,6 +100,7 @@ func (r *resource) dress(v *Version) {
 		}
 		if name, ok := former.Columns[column]; ok {
 			f.hidden = f.hidden || name == ""
+			f.secret = f.secret && name != ""
 			f.name = name
 		}
 	}

@@ -16,6 +16,7 @@ import (
 type view struct {
 	resources map[*resource]*resource // by the shape's own
 	ruled     bool                    // what there is differs from one caller to the next
+	document  sync.Map                // of *documents, their text as those see it who have the view
 }
 
 // views are known by the version and the roles that they are of.
@@ -32,6 +33,7 @@ type viewKey struct {
 type facet struct {
 	name   string
 	hidden bool
+	secret bool     // it is taken though it is hidden, since rows must have a value of it
 	change []string // the roles that may give it a value, where the caller has none of them
 	value  *string  // for new rows, where the column is not part of a version
 }
@@ -66,20 +68,26 @@ func (a *API) viewFor(ctx context.Context) *view {
 	if a.config.Identify == nil && version == nil {
 		return a.whole
 	}
+	key := a.viewKeyFor(ctx)
+	if v, ok := a.views.list.Load(key); ok {
+		return v.(*view)
+	}
+	v, _ := a.views.list.LoadOrStore(key, a.newView(version, IdentityOf(ctx)))
+	return v.(*view)
+}
+
+// viewKeyFor tells apart who sees different things.
+func (a *API) viewKeyFor(ctx context.Context) viewKey {
+	version, _ := ctx.Value(versionKey{}).(*Version)
 	key := viewKey{version: version}
-	id := IdentityOf(ctx)
-	if id != nil {
+	if id := IdentityOf(ctx); id != nil {
 		// Only roles that are spoken of make a difference, so that tokens with
 		// many of their own do not make many views.
 		roles := slices.DeleteFunc(slices.Clone(id.Roles), func(role string) bool { return !slices.Contains(a.roles, role) })
 		slices.Sort(roles)
 		key.roles = "known," + strings.Join(slices.Compact(roles), ",")
 	}
-	if v, ok := a.views.list.Load(key); ok {
-		return v.(*view)
-	}
-	v, _ := a.views.list.LoadOrStore(key, a.newView(version, id))
-	return v.(*view)
+	return key
 }
 
 // newView makes the view of a version for the roles of an identity.

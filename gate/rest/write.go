@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -26,13 +27,13 @@ type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
 func Create[E, K any](s *Shape[E, K], store WriteAll[E]) Handler {
 	s.res.create = untyped(store)
 	s.res.alone = gate.IsInsertAll(store)
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
 			return err
 		}
 		return res.storeNew(w, r, nil, func(any) error { return nil })
-	}
+	})
 }
 
 // untyped is a function on rows without their type.
@@ -50,7 +51,7 @@ func untyped[E any](store WriteAll[E]) func(ctx context.Context, tx gate.DB, row
 //
 //go:noinline
 func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K]) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
 			return err
@@ -60,12 +61,15 @@ func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], 
 			return err
 		}
 		return res.storeNew(w, r, gate.Referring(rel), func(row any) error { return gate.Attach(rel, owner, row.(E)) })
-	}
+	})
 }
 
 // storeNew stores the rows of a request. The columns that are fixed are filled
 // in by attach.
 func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []string, attach func(row any) error) error {
+	if given, err := r.giveAgain(w, req); given {
+		return err
+	}
 	objects, many, err := readObjects(req, r)
 	if err != nil {
 		return err
@@ -78,7 +82,7 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 	if r.alone && len(drafts) == 1 && len(drafts[0].nested) == 0 && !many && !r.view.ruled {
 		// A statement is a transaction by itself.
 		if drafts, err = r.storeSingle(req.Context(), drafts, draftAll); err != nil {
-			return r.withReferences(req.Context(), drafts[0].row, err)
+			return r.refusal(req.Context(), drafts, err)
 		}
 		return r.sendNew(w, req, drafts, many)
 	}
@@ -96,7 +100,7 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 		if many {
 			return r.eachFault(req, err, draftAll)
 		}
-		return r.withReferences(req.Context(), drafts[0].row, err)
+		return r.refusal(req.Context(), drafts, err)
 	}
 	return r.sendNew(w, req, drafts, many)
 }
@@ -131,8 +135,19 @@ func (r *resource) draftAll(objects []object, many bool, fixed []string, attach 
 		if err := attach(drafts[i].row); err != nil {
 			return nil, err
 		}
+		reader.checkClaims(drafts[i])
 	}
 	return drafts, reader.problem()
+}
+
+// refusal says what is wrong with rows that could not be stored.
+func (r *resource) refusal(ctx context.Context, drafts []*draft, err error) error {
+	var f *refused
+	if !errors.As(err, &f) {
+		f = &refused{res: r, drafts: drafts, err: err}
+	}
+	f.whole = drafts
+	return explained(ctx, r.api.db(ctx), f)
 }
 
 // storeChecked stores rows of a resource, if they are the caller's to store.
@@ -176,7 +191,7 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft, sto
 		rows[i] = d.row
 	}
 	if err := r.create(ctx, withZeros(tx, drafts...), rows); err != nil {
-		return err
+		return &refused{res: r, drafts: drafts, err: err}
 	}
 	if r.view.ruled {
 		*stored = append(*stored, written{res: r, drafts: drafts, verb: toCreate})
@@ -185,12 +200,17 @@ func storeAll(ctx context.Context, tx gate.DB, r *resource, drafts []*draft, sto
 		if rel.rel.Holds() != nil {
 			return nil
 		}
+		reader := &draftReader{}
 		for i, child := range children {
 			if rel.rel.ReferredBy() != nil {
 				if err := rel.rel.Attach(parents[i].row, child.row); err != nil {
 					return err
 				}
+				reader.checkClaims(child)
 			}
+		}
+		if err := reader.problem(); err != nil {
+			return err
 		}
 		if err := storeAll(ctx, tx, rel.to(), children, stored); err != nil || rel.rel.ReferredBy() != nil {
 			return err
@@ -242,10 +262,13 @@ var errUndo = errors.New("only tried")
 // itself and taking that back. err is what it said about all of them.
 func (r *resource) eachFault(req *http.Request, err error, draftAll func() ([]*draft, error)) error {
 	var broken *gate.ConstraintError
-	if !errors.As(err, &broken) {
+	if !errors.As(err, &broken) && !errors.Is(err, errNotTheirs) {
 		return err
 	}
-	whole := r.api.problemOf(req.Context(), r, err)
+	whole := noSuchReference()
+	if broken != nil {
+		whole = r.api.problemOf(req.Context(), r, err)
+	}
 	whole.Errors = nil
 	ctx := req.Context()
 	tried := gate.InTx(ctx, r.api.db(ctx), func(tx gate.DB) error {
@@ -259,10 +282,17 @@ func (r *resource) eachFault(req *http.Request, err error, draftAll func() ([]*d
 			if err == nil {
 				continue
 			}
-			if !errors.As(err, &broken) {
+			if !errors.As(err, &broken) && !errors.Is(err, errNotTheirs) {
 				return err
 			}
-			p := r.api.problemOf(ctx, r, r.withReferences(ctx, d.row, err))
+			var f *refused
+			if errors.As(err, &f) {
+				f.whole = []*draft{d}
+			}
+			p := r.api.problemOf(ctx, r, explained(ctx, tx, err))
+			if len(whole.Errors) == 0 && broken == nil {
+				whole = NewProblem(p.Status, "%s", p.Detail)
+			}
 			whole.Errors = append(whole.Errors, faultsAt(i, p)...)
 			if len(whole.Errors) >= maxFaults {
 				break
@@ -282,11 +312,7 @@ func faultsAt(i int, p *Problem) []Fault {
 	if len(p.Errors) == 0 {
 		return []Fault{{at, p.Detail}}
 	}
-	var list []Fault
-	for _, f := range p.Errors {
-		list = append(list, Fault{at + f.Pointer[1:], f.Detail})
-	}
-	return list
+	return p.Errors
 }
 
 // sendNew answers with rows that were stored, and what was embedded in them.
@@ -313,11 +339,13 @@ func (r *resource) sendNew(w http.ResponseWriter, req *http.Request, drafts []*d
 	b := buffers.Get().(*[]byte)
 	defer putBuffer(b)
 	*b = append((*b)[:0], asJSON.open...)
+	odd := gate.OddOf(req.Context())
+	shown, nodes := r.showing(odd), showingAll(nodes, odd)
 	for i, row := range rows {
 		if i > 0 {
 			*b = append(*b, ',')
 		}
-		*b = r.appendRow(*b, row, nodes)
+		*b = shown.appendRow(*b, row, nodes)
 	}
 	send(w, http.StatusCreated, asJSON.media, append(*b, ']', '}', '\n'))
 	return nil
@@ -335,21 +363,6 @@ func nodesOf(r *resource, drafts []*draft) []node {
 	return nodes
 }
 
-// withReferences completes an error of an engine that does not tell which
-// reference leads nowhere.
-func (r *resource) withReferences(ctx context.Context, row any, err error) error {
-	var broken *gate.ConstraintError
-	if !errors.As(err, &broken) || broken.Kind != gate.ReferenceBroken || len(broken.Columns) > 0 {
-		return err
-	}
-	for _, rel := range r.relations {
-		if dangles, fault := rel.rel.Dangles(ctx, r.api.db(ctx), row); fault == nil && dangles {
-			broken.Columns = append(broken.Columns, rel.rel.Holds()...)
-		}
-	}
-	return err
-}
-
 // inTx runs a write in a transaction. It may run more than once.
 func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 	return gate.InTx(req.Context(), r.api.db(req.Context()), do)
@@ -360,13 +373,16 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 //
 //go:noinline
 func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
 			return err
 		}
 		key, err := ReadKey(r, s)
 		if err != nil {
+			return err
+		}
+		if given, err := res.giveAgain(w, r); given {
 			return err
 		}
 		o, _, err := readObject(r, mediaJSON)
@@ -383,7 +399,11 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			if len(row.nested) > 0 {
 				reader.add(row, res.relations[row.nested[0].index].name, "related rows are not replaced along; write to their own path")
 			}
-			return errors.Join(reader.problem(), setKey(s, row.row.(E), key))
+			if err := setKey(s, row.row.(E), key); err != nil {
+				return err
+			}
+			reader.checkClaims(row)
+			return reader.problem()
 		}
 		if err := draftRow(); err != nil {
 			return err
@@ -396,13 +416,13 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			return err
 		})
 		if err != nil {
-			return res.withReferences(r.Context(), row.row, err)
+			return res.refusal(r.Context(), []*draft{row}, err)
 		}
 		if status == http.StatusCreated {
 			w.Header().Set("Location", res.location(row.row))
 		}
 		return sendRow(w, r, status, res, row.row, nil)
-	}
+	})
 }
 
 func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, d *draft, update Update[E]) (status int, err error) {
@@ -491,7 +511,7 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res 
 		return rowMissing, nil
 	case err != nil:
 		return notAsked, err
-	case len(none) > 0 && matches(none, res.tagOf(row)):
+	case len(none) > 0 && matches(none, res.showing(gate.OddOf(r.Context())).tagOf(row)):
 		return rowThere, NewProblem(http.StatusPreconditionFailed, "there is such a row already, which If-None-Match rules out")
 	}
 	return rowThere, res.checkMatch(r, row)
@@ -503,13 +523,16 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res 
 //
 //go:noinline
 func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
 			return err
 		}
 		key, err := ReadKey(r, s)
 		if err != nil {
+			return err
+		}
+		if given, err := res.giveAgain(w, r); given {
 			return err
 		}
 		text, sent, err := readBody(r, mediaMerge, mediaPatch, mediaJSON)
@@ -531,33 +554,41 @@ func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
 			return patchRow(r.Context(), tx, res, patch, row, update)
 		})
 		if err != nil {
-			return res.withReferences(r.Context(), row, err)
+			return explained(r.Context(), res.api.db(r.Context()), err)
 		}
 		return sendRow(w, r, http.StatusOK, res, row, nil)
-	}
+	})
 }
 
 // patchRow changes a row by a patch and stores what that changes, if the row is
 // the caller's to change like this.
 func patchRow[E any](ctx context.Context, tx gate.DB, res *resource, p patch, row E, update Update[E]) error {
-	columns, err := res.apply(p, row)
+	columns, err := res.apply(ctx, p, row)
 	if err != nil || len(columns) == 0 {
 		return err
 	}
-	if err := update(ctx, tx, row, columnsOf[E](res, columns)...); err != nil {
-		return err
+	fields := res.info.Fields(nil, row)
+	for _, i := range columns {
+		gate.OddOf(ctx).Forget(fields[i])
 	}
-	return written{res: res, drafts: []*draft{{res: res, row: row}}, verb: toChange, columns: columns}.check(ctx, tx)
+	changed := []*draft{{res: res, row: row}}
+	if err := update(ctx, tx, row, columnsOf[E](res, columns)...); err != nil {
+		return &refused{res: res, drafts: changed, whole: changed, columns: columns, err: err}
+	}
+	return written{res: res, drafts: changed, verb: toChange, columns: columns}.check(ctx, tx)
 }
 
 // apply changes a row by a patch, and returns the columns that it names.
-func (r *resource) apply(patch patch, row any) ([]int, error) {
-	o, err := patch.members(r, row)
+func (r *resource) apply(ctx context.Context, patch patch, row any) ([]int, error) {
+	if r.api.engine().Checks() {
+		r.checkValues(gate.OddOf(ctx), []any{row}, nil, nil)
+	}
+	o, err := patch.members(r.showing(gate.OddOf(ctx)), row)
 	if err != nil {
 		return nil, err
 	}
 	reader := &draftReader{}
-	d := &draft{res: r, row: row, fields: r.info.Fields(nil, row), fixed: r.keyNames()}
+	d := &draft{res: r, row: row, fields: r.info.Fields(nil, row), fixed: r.keyNames(), merges: patch.steps == nil, odd: gate.OddOf(ctx)}
 	if err := reader.read(d, o); err != nil {
 		return nil, err
 	}
@@ -569,13 +600,16 @@ func (r *resource) apply(patch patch, row any) ([]int, error) {
 //go:noinline
 func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
 	alone := gate.IsDelete[E](remove)
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {
 			return err
 		}
 		key, err := ReadKey(r, s)
 		if err != nil {
+			return err
+		}
+		if given, err := res.giveAgain(w, r); given {
 			return err
 		}
 		removeIn := func(tx gate.DB) error {
@@ -594,7 +628,7 @@ func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.D
 		}
 		w.WriteHeader(http.StatusNoContent)
 		return nil
-	}
+	})
 }
 
 // leftBehind corrects an engine that does not tell the two ends of a reference
@@ -622,7 +656,7 @@ func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], 
 }
 
 func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := child.res.in(r.Context(), toRead)
 		if err != nil {
 			return err
@@ -639,12 +673,26 @@ func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(c
 		if err != nil {
 			return err
 		}
+		if given, err := res.giveAgain(w, r); given {
+			return err
+		}
+		if err := refuseBody(r); err != nil {
+			return err
+		}
 		if err := parent.res.inTx(r, func(tx gate.DB) error { return do(r.Context(), tx, p, c) }); err != nil {
 			return err
 		}
 		w.WriteHeader(http.StatusNoContent)
 		return nil
+	})
+}
+
+// refuseBody refuses a body that nobody would read.
+func refuseBody(r *http.Request) error {
+	if n, _ := io.CopyN(io.Discard, r.Body, 1); n > 0 {
+		return NewProblem(http.StatusUnprocessableEntity, "a link has nothing but its two keys; send it without a body")
 	}
+	return nil
 }
 
 func (r *resource) keyNames() []string {

@@ -44,6 +44,10 @@ func connect(path string) (*conn, error) {
 			return nil, err
 		}
 	}
+	if err := addFunctions(raw); err != nil {
+		c.close()
+		return nil, err
+	}
 	if err := raw.Exec(settings); err != nil {
 		c.close()
 		return nil, err
@@ -145,7 +149,7 @@ func bind(stmt *sqlite3.Stmt, at int, a any) error {
 	case []byte:
 		return stmt.BindBlob(at, v)
 	case time.Time:
-		return stmt.BindText(at, v.UTC().Format(Engine.TimeLayout))
+		return stmt.BindText(at, v.UTC().Format(timeLayout))
 	}
 	converted, err := driver.DefaultParameterConverter.ConvertValue(a)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -27,10 +28,13 @@ var Engine = &gate.Engine{
 	FoldingLike: true,
 	Check:       check,
 	MaxArgs:     32766,
-	// The form of CURRENT_TIMESTAMP, with a fraction only where there is one:
-	// such texts sort as the times do.
-	TimeLayout: "2006-01-02 15:04:05.999999999",
+	ExactSums:   true,
+	TimeLayout:  timeLayout,
 }
+
+// timeLayout is the form of CURRENT_TIMESTAMP, with a fraction only where there is
+// one: such texts sort as the times do.
+const timeLayout = "2006-01-02 15:04:05.999999999"
 
 // exactDigits is how many digits of a number are kept that is no whole number of
 // 64 bits: such numbers are doubles.
@@ -87,6 +91,9 @@ const (
 // seconds for another.
 func Open(ctx context.Context, path string) (gate.DB, error) {
 	d := &database{path: strings.TrimPrefix(strings.TrimPrefix(path, "sqlite:"), "//"), slots: make(chan struct{}, mostConnections)}
+	d.forms.path = d.path
+	d.engine = *Engine
+	d.engine.Mixed = d.forms.mixed
 	if err := d.Ping(ctx); err != nil {
 		d.Close()
 		return nil, fmt.Errorf("opening %s: %w", path, err)
@@ -97,8 +104,10 @@ func Open(ctx context.Context, path string) (gate.DB, error) {
 // database hands out connections to a file. Those that are not used wait for
 // their next use.
 type database struct {
-	path  string
-	slots chan struct{} // one for each connection that is used
+	path   string
+	engine gate.Engine
+	forms  forms
+	slots  chan struct{} // one for each connection that is used
 
 	mu     sync.Mutex
 	idle   []*conn
@@ -146,7 +155,7 @@ func (d *database) free(c *conn) {
 	d.idle = append(d.idle, c)
 }
 
-func (d *database) Engine() *gate.Engine { return Engine }
+func (d *database) Engine() *gate.Engine { return &d.engine }
 
 func (d *database) Ping(ctx context.Context) error {
 	c, err := d.take(ctx)
@@ -162,7 +171,7 @@ func (d *database) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.closed = true
-	var faults []error
+	faults := []error{d.forms.close()}
 	for _, c := range d.idle {
 		faults = append(faults, c.close())
 	}
@@ -202,7 +211,7 @@ func (d *database) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.D
 		t := &transaction{conn: c, database: d, readOnly: o.ReadOnly}
 		if err := t.begin(ctx); err != nil {
 			t.Rollback()
-			return nil, err
+			return nil, waited{err}
 		}
 		return t, nil
 	}
@@ -229,7 +238,7 @@ func (t *transaction) begin(ctx context.Context) error {
 	return t.run(ctx, "BEGIN")
 }
 
-func (t *transaction) Engine() *gate.Engine { return Engine }
+func (t *transaction) Engine() *gate.Engine { return &t.database.engine }
 
 // RolledBack reports whether the engine has ended the transaction: some errors
 // make it do so.
@@ -282,9 +291,30 @@ func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.R
 	return t.exec(ctx, text, args)
 }
 
-func busy(err error) bool { return errors.Is(err, sqlite3.BUSY) || errors.Is(err, sqlite3.LOCKED) }
+// waited is an error of the beginning of a transaction, for which the engine has
+// waited as long as it may.
+type waited struct{ error }
+
+func (w waited) Unwrap() error { return w.error }
+
+// busy reports whether a transaction may succeed when it is run again.
+func busy(err error) bool {
+	return (errors.Is(err, sqlite3.BUSY) || errors.Is(err, sqlite3.LOCKED)) && !errors.As(err, new(waited))
+}
+
+// tooLarge are words of errors about values that go beyond what the engine takes.
+var tooLarge = []string{beyondNumbers, "integer overflow", "pattern too complex", "too big"}
+
+// passing are errors of the file, the disk or other writers, and not of a
+// statement.
+var passing = []sqlite3.ErrorCode{
+	sqlite3.BUSY, sqlite3.LOCKED, sqlite3.CANTOPEN, sqlite3.FULL, sqlite3.IOERR, sqlite3.READONLY, sqlite3.PROTOCOL, sqlite3.NOMEM,
+}
 
 func translate(err error) error {
+	if slices.ContainsFunc(passing, func(code sqlite3.ErrorCode) bool { return errors.Is(err, code) }) {
+		return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
+	}
 	var e *sqlite3.Error
 	if !errors.As(err, &e) {
 		return err
@@ -296,6 +326,9 @@ func translate(err error) error {
 		broken.Table, broken.Columns = failedColumns(e.Error())
 	case sqlite3.CONSTRAINT_FOREIGNKEY, sqlite3.CONSTRAINT_TRIGGER:
 		broken.Kind = gate.ReferenceBroken
+		if !strings.Contains(e.Error(), "FOREIGN KEY") { // a trigger raised it
+			broken.Kind = gate.CheckBroken
+		}
 	case sqlite3.CONSTRAINT_CHECK:
 		broken.Kind = gate.CheckBroken
 		broken.Name = failedRule(e.Error())
@@ -303,8 +336,9 @@ func translate(err error) error {
 		broken.Kind = gate.NotNullBroken
 		broken.Table, broken.Columns = failedColumns(e.Error())
 	default:
-		if busy(err) || errors.Is(err, sqlite3.CANTOPEN) {
-			return fmt.Errorf("%w: %w", gate.ErrUnavailable, err)
+		if slices.ContainsFunc(tooLarge, func(words string) bool { return strings.Contains(e.Error(), words) }) {
+			broken.Kind = gate.TooLong
+			return broken
 		}
 		return err
 	}

@@ -176,8 +176,12 @@ func (v *Verifier) byToken(text string) (*rest.Identity, error) {
 		return nil, wrong("the token is too long")
 	}
 	claims := jwt.MapClaims{}
-	if _, err := v.parser.ParseWithClaims(text, claims, v.find); err != nil {
+	token, err := v.parser.ParseWithClaims(text, claims, v.find)
+	if err != nil {
 		return nil, wrong(reason(err))
+	}
+	if _, critical := token.Header["crit"]; critical { // RFC 7515, section 4.1.11
+		return nil, wrong("the token has critical headers (crit), and none is understood here")
 	}
 	subject, _ := claims.GetSubject()
 	return &rest.Identity{Subject: subject, Roles: words(claims[v.roles]), Claims: claims}, nil

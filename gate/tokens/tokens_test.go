@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"fmt"
+	"maps"
 	"math/big"
 	"net/http"
 	"net/http/httptest"
@@ -83,6 +84,17 @@ func rsaJWK(id string, key *rsa.PublicKey) map[string]any {
 	return map[string]any{"kty": "RSA", "kid": id, "use": "sig", "n": b64(key.N.Bytes()), "e": b64(big.NewInt(int64(key.E)).Bytes())}
 }
 
+// signWith signs good claims below a header that has more in it.
+func signWith(t *testing.T, header map[string]any, key any) string {
+	t.Helper()
+	token := jwt.NewWithClaims(jwt.SigningMethodRS256, good())
+	token.Header["kid"] = "one"
+	maps.Copy(token.Header, header)
+	text, err := token.SignedString(key)
+	require.NoError(t, err)
+	return text
+}
+
 // TestTokens sends tokens as an attacker would.
 func TestTokens(t *testing.T) {
 	key, err := rsa.GenerateKey(rand.Reader, 2048)
@@ -137,6 +149,10 @@ func TestTokens(t *testing.T) {
 		"no audience":         {bearer(sign(t, jwt.SigningMethodRS256, with("aud", nil), "one", key)), "lacks exp, iss or aud"},
 		"another issuer":      {bearer(sign(t, jwt.SigningMethodRS256, with("iss", "https://evil.example"), "one", key)), "another issuer"},
 		"no JWT":              {bearer("abc"), "no JWT"},
+		"critical header":     {bearer(signWith(t, map[string]any{"crit": []string{"exp2"}, "exp2": 1}, key)), "critical headers"},
+		"no critical header":  {bearer(signWith(t, map[string]any{"crit": []string{}}, key)), "critical headers"},
+		"critical null":       {bearer(signWith(t, map[string]any{"crit": nil}, key)), "critical headers"},
+		"unencoded payload":   {bearer(signWith(t, map[string]any{"crit": []string{"b64"}, "b64": false}, key)), "critical headers"},
 		"very long":           {bearer(strings.Repeat("a", 20000)), "too long"},
 		"another scheme":      {request("Authorization", "Basic a2VlcGVyOnB3"), "Bearer and a token"},
 		"nothing":             {request("Authorization", ""), "Bearer and a token"},

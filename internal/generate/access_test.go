@@ -57,9 +57,7 @@ entities:
 		require.NoError(t, err)
 		return "Bearer " + text
 	}
-	var doc map[string]any
-	require.NoError(t, json.Unmarshal([]byte(s.get("/openapi.json").is(200).text), &doc))
-	assert.Len(t, doc["security"], 2)
+	testDocuments(t, s, token)
 	assert.Equal(t, "https://bees.example", s.call("GET", "/api/forages", "", "Origin", "https://bees.example").is(200).header.Get("Access-Control-Allow-Origin"))
 	s.call("POST", "/api/hives", `{"name":"`+strings.Repeat("x", 400)+`"}`, "Authorization", token("keeper")).is(http.StatusRequestEntityTooLarge)
 	s.get("/metrics").is(401)
@@ -81,6 +79,36 @@ entities:
 	s.call("DELETE", location, "", "Authorization", token("admin"), "If-Match", tag).is(412)
 	s.call("DELETE", location, "", "Authorization", token("admin"), "If-Match", "*").is(204)
 	testOwnRows(t, s, func(roles ...string) []string { return []string{"Authorization", token(roles...), "If-Match", "*"} })
+}
+
+// testDocuments reads the document and its page as several callers.
+func testDocuments(t *testing.T, s *service, token func(roles ...string) string) {
+	read := func(headers ...string) (doc apiDocument, text string) {
+		text = s.call("GET", "/openapi.json", "", headers...).is(200).text
+		require.NoError(t, json.Unmarshal([]byte(text), &doc))
+		return doc, text
+	}
+	anybody, text := read()
+	assert.Equal(t, []string{"/api/forages"}, anybody.collections())
+	assert.NotContains(t, text, "keepers")
+	assert.NotContains(t, text, "ended_on")
+	_, member := read("Authorization", token())
+	assert.NotContains(t, member, "/api/keepers")
+	assert.NotContains(t, member, "ended_on")
+	assert.Contains(t, member, `"post"`, "inspections")
+	_, admin := read("Authorization", token("admin"))
+	assert.Contains(t, admin, "/api/keepers")
+	assert.Contains(t, admin, "ended_on")
+	var doc map[string]any
+	require.NoError(t, json.Unmarshal([]byte(admin), &doc))
+	assert.Len(t, doc["security"], 2)
+	page := s.get("/docs").is(200)
+	assert.Contains(t, page.header.Get("Content-Type"), "text/html")
+	assert.Contains(t, page.text, "forages")
+	assert.NotContains(t, page.text, "keepers")
+	assert.Contains(t, s.call("GET", "/docs?tag=keepers", "", "Authorization", token("admin")).is(200).text, "/api/keepers/{key}")
+	s.call("GET", "/openapi.json", "", "Authorization", "Bearer x").is(401)
+	assert.NotContains(t, s.get("/api/nothing").is(404).text, "keepers")
 }
 
 // testOwnRows reads and writes inspections, which members know as far as they
@@ -109,7 +137,7 @@ func testOwnRows(t *testing.T, s *service, as func(roles ...string) []string) {
 
 	made := s.call("POST", "/api/inspections", `{"hive_id":1,"done_on":"2031-01-01"}`, as("1")...).is(201)
 	assert.EqualValues(t, 1, made.body["keeper_id"], "the claim fills the column in")
-	s.call("POST", "/api/inspections", `{"hive_id":1,"done_on":"2031-01-02","keeper_id":2}`, as("1")...).is(403).says("would belong to another")
+	s.call("POST", "/api/inspections", `{"hive_id":1,"done_on":"2031-01-02","keeper_id":2}`, as("1")...).is(422).blames("keeper_id", "there is no such row")
 	s.call("PATCH", made.header.Get("Location"), `{"notes":"x"}`, as("1")...).is(403)
 	s.call("GET", made.header.Get("Location"), "", as("2")...).is(404)
 

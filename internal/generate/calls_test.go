@@ -57,7 +57,9 @@ func testRoutines(t *testing.T, s *service, engine string) {
 		s.get("/api/routines/add-up?a=2").is(400).blames("b", "is missing")
 	case catalog.MySQL:
 		assert.EqualValues(t, "5.50", s.get("/api/routines/add-up?a=2&b=3.5").is(200).body["value"])
-		s.call("POST", "/api/routines/nothing", "").is(204)
+		s.call("POST", "/api/routines/nothing", "").is(415)
+		s.call("POST", "/api/routines/nothing", "", "Content-Type", "application/x-www-form-urlencoded").is(415)
+		s.call("POST", "/api/routines/nothing", "", "Content-Type", "application/json").is(204)
 		assert.Equal(t, map[string]any{"b": 4.0, "c": "xyz"}, s.call("POST", "/api/routines/swap", `{"a":4,"c":"xyz"}`).is(200).body)
 	}
 }

@@ -149,24 +149,16 @@ func (s *service) conformFormats(path string, columns []string, matched int) {
 // conformPages goes through pages and back again.
 func (s *service) conformPages(path string) {
 	s.t.Helper()
-	link := func(a answer, rel string) string {
-		for _, l := range a.header.Values("Link") {
-			if target, ok := strings.CutSuffix(l, `>; rel="`+rel+`"`); ok {
-				return strings.TrimPrefix(target, "<")
-			}
-		}
-		return ""
-	}
 	var pages []string
 	at := path + "?limit=2"
 	var last answer
 	for at != "" && len(pages) < 4 {
 		last = s.get(at).is(200)
 		pages = append(pages, fmt.Sprint(last.items()))
-		at = link(last, "next")
+		at = linkOf(last, "next")
 	}
 	for i := len(pages) - 2; i >= 0; i-- {
-		before := link(last, "prev")
+		before := linkOf(last, "prev")
 		if before == "" && i == 0 && !strings.Contains(fmt.Sprint(last.header["Link"]), "after") {
 			return // rows without a key have no way back
 		}
@@ -188,7 +180,8 @@ func (s *service) conformColumn(path, column string, chooses bool, rows []map[st
 	both := s.get(path + query("filter", name+" IS NULL OR NOT ("+name+" IS NULL)", "count", "true", "limit", "1")).is(200)
 	assert.EqualValues(s.t, matched, both.body["matched"], "%s of %s", column, path)
 	if !chooses {
-		s.get(path + query(column, "x")).is(400)
+		refused := s.get(path + query(column, "x"))
+		assert.Equal(s.t, 400, refused.status, "%s of %s: %s", column, path, refused.text)
 		return
 	}
 	sortable := s.get(path + query("sortby", "-"+column, "limit", "3"))
@@ -225,13 +218,21 @@ func (s *service) conformValue(path, column, name string, value any) {
 	case bool:
 		literal = strings.ToUpper(text)
 	}
-	plain := s.get(path + query(column, text, "count", "true", "limit", "1")).is(200)
+	plain := s.get(path + query(column, text, "count", "true", "limit", "1"))
+	odd := s.get(path+"?limit=1000").header.Get("Mistyped-Values") != ""
+	if plain.status == 400 && odd {
+		return // what is stored is no value of the column
+	}
+	plain.is(200)
 	if plain.body["matched"] == 0.0 {
 		return // NaN and the like are equal to nothing on some engines
 	}
 	filtered := s.get(path + query("filter", name+" = "+literal, "count", "true", "limit", "1"))
 	if filtered.status == 400 && literal[0] == '\'' { // numbers that are strings in JSON
 		filtered = s.get(path + query("filter", name+" = "+text, "count", "true", "limit", "1"))
+	}
+	if filtered.status == 400 && odd {
+		return
 	}
 	assert.Equal(s.t, plain.body["matched"], filtered.is(200).body["matched"], "%s = %s of %s", column, literal, path)
 	tree, err := json.Marshal(map[string]any{"op": "=", "args": []any{map[string]any{"property": column}, json.RawMessage(jsonLiteral(literal, value))}})
@@ -287,6 +288,13 @@ func (s *service) conformExamples(path string, doc apiDocument, must bool) {
 			continue
 		}
 		read := s.get(location).is(200)
+		embeds := false
+		for member := range a.body {
+			if _, own := read.body[member]; !own {
+				delete(a.body, member)
+				embeds = true
+			}
+		}
 		assert.Equal(s.t, a.body, read.body, "%s of %s", name, path)
 		tag := read.header.Get("ETag")
 		assert.Equal(s.t, tag, a.header.Get("ETag"))
@@ -297,6 +305,9 @@ func (s *service) conformExamples(path string, doc apiDocument, must bool) {
 		s.call("DELETE", location, "", "If-Match", `W/`+tag).is(412)
 		s.call("DELETE", location, "", "If-Match", tag).is(204)
 		s.get(location).is(404)
+		if embeds {
+			continue // what was embedded is still there
+		}
 		many := s.call("POST", at, "["+string(example.Value)+"]").is(201)
 		require.Len(s.t, many.items(), 1)
 		base := location[:strings.LastIndex(location, "/")]

@@ -94,6 +94,12 @@ func newChecks(t *testing.T, file string) validator.Validator {
 	t.Helper()
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
+	return checksOf(t, text)
+}
+
+// checksOf is newChecks for the text of a document.
+func checksOf(t *testing.T, text []byte) validator.Validator {
+	t.Helper()
 	// Related rows are embedded only on request: the circles end.
 	config := datamodel.NewDocumentConfiguration()
 	config.IgnoreArrayCircularReferences = true
@@ -104,6 +110,11 @@ func newChecks(t *testing.T, file string) validator.Validator {
 	require.Empty(t, errs)
 	valid, faults := checks.ValidateDocument()
 	require.True(t, valid, "%v", faults)
+	ids := map[string]bool{}
+	for _, m := range regexp.MustCompile(`"operationId": "([^"]+)"`).FindAllSubmatch(text, -1) {
+		assert.False(t, ids[string(m[1])], "two operations are called %s", m[1])
+		ids[string(m[1])] = true
+	}
 	return checks
 }
 
@@ -146,7 +157,8 @@ func (s *service) call(method, path, body string, headers ...string) answer {
 	}
 	// The document cannot say that a body is left out as Prefer asks.
 	minimal := res.Header.Get("Preference-Applied") != "" && len(text) == 0
-	if res.StatusCode < 400 && !minimal && method != http.MethodHead && method != http.MethodOptions && path != s.document && !strings.HasPrefix(path, "/desk/") && path != "/docs" {
+	odd := res.Header.Get("Mistyped-Values") != "" // what is stored does not fit, and so does not the answer
+	if res.StatusCode < 400 && !minimal && !odd && method != http.MethodHead && method != http.MethodOptions && path != s.document && !strings.HasPrefix(path, "/desk/") && !strings.HasPrefix(path, "/docs") {
 		res.Body = io.NopCloser(bytes.NewReader(text))
 		valid, faults := s.checks.ValidateHttpResponse(req, res)
 		for _, f := range faults {
@@ -507,7 +519,12 @@ func TestDialectsGiveTheSame(t *testing.T) {
 		folder := makeDemo(t, engine)
 		text, err := os.ReadFile(filepath.Join(folder, "api", "openapi.json"))
 		require.NoError(t, err)
-		text = regexp.MustCompile(`,\s*"description": "[^"]*"`).ReplaceAll(text, nil) // views carry comments on one engine only
+		text = regexp.MustCompile(`,\s*"description": "[^"]*"`).ReplaceAll(text, nil)                                                                        // views carry comments on one engine only
+		text = regexp.MustCompile(`"anyOf": \[\s*\{([^{}]*)\},\s*\{\s*"type": "string",\s*"enum": \[\s*"NaN"\s*\]\s*\}\s*\]`).ReplaceAll(text, []byte("$1")) // which decimal numbers may be on one engine only
+		text = regexp.MustCompile(`"anyOf": \[\s*\{([^{}]*)\},\s*\{\s*"type": "string",\s*"enum": \[\s*"NaN"\s*\]\s*\},\s*\{\s*"type": "null"\s*\}\s*\]`).ReplaceAllFunc(text, func(found []byte) []byte {
+			inside := regexp.MustCompile(`\{([^{}]*)\}`).FindSubmatch(found)[1]
+			return bytes.Replace(inside, []byte(`"type": "number"`), []byte(`"type": ["number", "null"]`), 1)
+		})
 		var s shape
 		require.NoError(t, json.Unmarshal(text, &s))
 		docs[engine] = s

@@ -28,7 +28,13 @@ import (
 // URL.
 func makeTorture(t *testing.T, engine string) string {
 	t.Helper()
-	script, err := os.ReadFile(filepath.Join("testdata", "torture", engine+".sql"))
+	return makeOf(t, "torture", engine)
+}
+
+// makeOf is makeTorture for a folder of testdata.
+func makeOf(t *testing.T, kind, engine string) string {
+	t.Helper()
+	script, err := os.ReadFile(filepath.Join("testdata", kind, engine+".sql"))
 	require.NoError(t, err)
 	if engine == catalog.SQLite {
 		path := filepath.Join(t.TempDir(), "odd.db")

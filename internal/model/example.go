@@ -3,10 +3,12 @@ package model
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"widegate/internal/catalog"
 )
@@ -29,6 +31,11 @@ func (r *Relation) Given() []string {
 	return given
 }
 
+// Sent reports whether new rows must bring a value of a column that is hidden.
+func (f *Field) Sent() bool {
+	return f.Hidden && !f.Computed && !f.Auto && !f.Nullable && !f.ByDefault && f.Role == NoRole
+}
+
 // Example is a property of a row that shows how one is sent.
 type Example struct {
 	Name  string
@@ -37,15 +44,36 @@ type Example struct {
 
 // Example is a new row that the schema takes: what it must have, apart from the
 // columns given.
-func (e *Entity) Example(given []string) []Example {
+func (e *Entity) Example(given []string) []Example { return e.example(given, nil, nil, 1) }
+
+// ExampleNumber is the n-th of several examples, counted from 1. They differ in what
+// must be unique, so that one can be stored beside another. A row that must refer
+// to one of its own has that embedded.
+func (e *Entity) ExampleNumber(given []string, n int) []Example {
+	fresh, embedded := e.freshColumns(given)
+	return e.example(given, fresh, embedded, n)
+}
+
+func (e *Entity) example(given []string, fresh map[string]bool, embedded map[string]*Relation, n int) []Example {
 	var row []Example
 	year := 2026 // of later columns a later one: what ends comes behind what begins
 	for _, f := range e.Fields {
-		needed := !f.Hidden && !f.Computed && !f.Auto && !f.Nullable && !f.ByDefault && f.Role == NoRole
+		needed := (!f.Hidden || f.Sent()) && !f.Computed && !f.Auto && !f.Nullable && !f.ByDefault && f.Role == NoRole
 		if !needed || slices.Contains(given, f.Column.Name) {
 			continue
 		}
+		if r := embedded[f.Column.Name]; r != nil {
+			inner := map[string]json.RawMessage{}
+			for _, v := range r.To.ExampleNumber(nil, n+embeddedApart) {
+				inner[v.Name] = v.Value
+			}
+			row = append(row, Example{r.JSON, inJSON(inner)})
+			continue
+		}
 		value := exampleValue(e, f)
+		if fresh[f.Column.Name] {
+			value = numbered(f, value, n)
+		}
 		if text, ok := value.(string); ok && strings.HasPrefix(text, "2026-") {
 			value = strconv.Itoa(year) + text[4:]
 			year++
@@ -53,6 +81,91 @@ func (e *Entity) Example(given []string) []Example {
 		row = append(row, Example{f.Column.Name, inJSON(value)})
 	}
 	return row
+}
+
+// embeddedApart keeps the numbers of embedded examples from those of others.
+const embeddedApart = 20
+
+// freshColumns are columns of the unique keys that must have new values, and those
+// in whose place a new row is embedded.
+func (e *Entity) freshColumns(given []string) (fresh map[string]bool, embedded map[string]*Relation) {
+	fresh, embedded = map[string]bool{}, map[string]*Relation{}
+	keys := e.Uniques
+	if e.Table.PrimaryKey != nil {
+		keys = append(slices.Clone(keys), *e.Table.PrimaryKey)
+	}
+	for _, key := range keys {
+		var references []*Relation
+		found := false
+		for _, name := range key.Columns {
+			f := e.Field(name)
+			if f == nil || slices.Contains(given, name) || found {
+				continue
+			}
+			if r := e.referenceBy(name); r != nil {
+				references = append(references, r)
+				continue
+			}
+			found = f.Auto || f.ByDefault || f.Nullable || numberable(f) && !e.refers(name)
+			fresh[name] = found
+		}
+		if last := len(references) - 1; !found && last >= 0 && references[last].To != e && references[last].To.Verbs != ReadOnly {
+			embedded[references[last].Pairs[0][0]] = references[last]
+		}
+	}
+	return fresh, embedded
+}
+
+// refers reports whether a column is part of a reference, be there a relation for
+// it or not.
+func (e *Entity) refers(column string) bool {
+	return slices.ContainsFunc(e.Table.References, func(k catalog.Reference) bool { return slices.Contains(k.Columns, column) })
+}
+
+// referenceBy is the relation to one row that a column alone is the reference of.
+func (e *Entity) referenceBy(column string) *Relation {
+	for _, r := range e.Relations {
+		if r.Kind == ToOne && r.Owned && len(r.Pairs) == 1 && r.Pairs[0][0] == column {
+			return r
+		}
+	}
+	return nil
+}
+
+// numberable reports whether the values of a column can be numbered.
+func numberable(f *Field) bool {
+	switch f.Kind {
+	case KindText, KindDate, KindTimestamp, KindTimestampTZ, KindUUID, KindInt32, KindInt64:
+		return f.Limits.Most == "" && f.Limits.Below == ""
+	}
+	return false
+}
+
+// firstNumber is where keys of examples begin, above those of most tables.
+const firstNumber = 100_000
+
+// numbered is the n-th value like one.
+func numbered(f *Field, value any, n int) any {
+	text, _ := value.(string)
+	switch f.Kind {
+	case KindInt32, KindInt64:
+		return json.Number(strconv.Itoa(firstNumber + n))
+	case KindDate:
+		return time.Date(2026, 5, n, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
+	case KindTimestamp, KindTimestampTZ:
+		return text[:len("2026-05-01T09:")] + fmt.Sprintf("%02d", (29+n)%60) + text[len("2026-05-01T09:30"):]
+	case KindUUID:
+		return text[:len(text)-4] + fmt.Sprintf("%04x", n)
+	}
+	if n == 1 {
+		return value
+	}
+	mark, most := " "+strconv.Itoa(n), f.Column.Type.Size
+	letters := []rune(text)
+	if most > 0 && len(letters)+len(mark) > most {
+		letters = letters[:max(most-len(mark), 0)]
+	}
+	return string(letters) + mark
 }
 
 // ExampleKey is a key as it stands in a path.

@@ -1,6 +1,8 @@
 package model
 
 import (
+	"regexp"
+
 	"widegate/gate"
 	"widegate/internal/catalog"
 )
@@ -32,10 +34,37 @@ func (m *Model) Facts(f *Field) gate.Column {
 			c.Labels = append(c.Labels, l.Text)
 		}
 	}
+	switch f.Kind {
+	case KindTimestamp, KindTimestampTZ, KindTimeOfDay:
+		if c.Scale = m.secondDigits(f); c.Scale == 0 {
+			c.Flags |= gate.WholeSeconds
+		} else if c.Scale == mostSecondDigits {
+			c.Scale = 0
+		}
+	}
 	if m.Engine == catalog.Postgres && f.AsText() {
 		c.Cast = f.Column.Declared // which the engine needs to take a text for the column
 	}
 	return c
+}
+
+// mostSecondDigits is how many digits of a second the engines keep at most.
+const mostSecondDigits = 6
+
+var declaredDigits = regexp.MustCompile(`^(?i:timestamp|timestamptz|datetime|time|timetz) ?\(([0-6])\)`)
+
+// secondDigits is how many digits of a second a column keeps.
+func (m *Model) secondDigits(f *Field) int {
+	if m.Engine == catalog.SQLite || f.Column.Declared == "" {
+		return mostSecondDigits
+	}
+	if found := declaredDigits.FindStringSubmatch(f.Column.Declared); found != nil {
+		return int(found[1][0] - '0')
+	}
+	if m.Engine == catalog.MySQL {
+		return 0
+	}
+	return mostSecondDigits
 }
 
 func (f *Field) flags() gate.Flag {

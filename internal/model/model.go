@@ -97,6 +97,7 @@ type Field struct {
 	Auto      bool // the database numbers the rows
 	Computed  bool // by the database, which takes no other value
 	Hidden    bool
+	NaN       bool // a decimal number that the engine lets be none
 	Opaque    bool // the database cannot tell whether two values are the same
 	Limits    Limits
 	Constant  string // the default, where it is a constant
@@ -498,7 +499,7 @@ func (b *builder) addFields(e *Entity) {
 			f.Constant = c.Default.Text
 		}
 		f.Computed = c.Generated != ""
-		f.Hidden = looksSecret(c.Name)
+		f.Hidden = looksSecret(c)
 		if set.Hidden != nil {
 			f.Hidden = *set.Hidden
 		}
@@ -506,6 +507,7 @@ func (b *builder) addFields(e *Entity) {
 		f.Limits = Limits{l.least, l.most, l.above, l.below}
 		b.setType(e, f, l.labels)
 		b.setDomain(e, f)
+		f.NaN = f.Kind == KindNumeric && b.catalog.Engine == catalog.Postgres
 		f.Opaque = opaque(&f.Column.Type, f.Column.Declared)
 		e.Fields = append(e.Fields, f)
 	}
@@ -521,8 +523,27 @@ func usableUniques(t *catalog.Table) []catalog.Key {
 // secretWords mark columns that are not shown until the project file says so.
 var secretWords = []string{"password", "passwd", "passphrase", "pw", "pwd", "secret", "salt", "token", "apikey", "pin", "credential", "credentials"}
 
-func looksSecret(name string) bool {
-	return slices.ContainsFunc(splitWords(name), func(w string) bool { return slices.Contains(secretWords, w) })
+// aboutWords are last words of names that tell of a secret, and are none: the type
+// of a token, the length of a password.
+var aboutWords = []string{"type", "kind", "algorithm", "policy", "format", "status", "length", "count", "hint", "url", "name"}
+
+// numberSecrets are the last words of names of secrets that may be numbers.
+var numberSecrets = []string{"pin", "password", "passwd", "pw", "pwd", "token", "secret"}
+
+// looksSecret tells by name and type whether a column holds a secret.
+func looksSecret(c *catalog.Column) bool {
+	words := splitWords(c.Name)
+	if len(words) == 0 || !slices.ContainsFunc(words, func(w string) bool { return slices.Contains(secretWords, w) }) {
+		return false
+	}
+	last := words[len(words)-1]
+	switch c.Type.Kind {
+	case catalog.Text, catalog.Bytes, catalog.JSON, catalog.UUID, catalog.BitString, catalog.Array, catalog.Other:
+		return !slices.Contains(aboutWords, last)
+	case catalog.Int, catalog.Decimal:
+		return slices.Contains(numberSecrets, last)
+	}
+	return false
 }
 
 // setType chooses the Go type.

@@ -115,6 +115,9 @@ func (l *Limits) Timeout() time.Duration {
 	return d
 }
 
+// DocsPage reports whether there is a page that tells of the interface.
+func (a *API) DocsPage() bool { return (a.Docs == nil || *a.Docs) && a.Document != "nobody" }
+
 // Guarded reports whether the service asks for credentials.
 func (a *API) Guarded() bool { return a.Tokens != nil || a.KeyFile != "" }
 
@@ -169,6 +172,9 @@ func (p *Project) checkLimits(path string) error {
 	}
 	if n := p.API.Names; n != "" && n != Camel {
 		return fault.New("write `names: camel`, or leave it out to have the names of the columns", "%s: api.names is %q", path, n)
+	}
+	if d := p.API.Document; d != "" && d != "anybody" && d != "nobody" {
+		return fault.New("write anybody or nobody, or leave it out to show everybody what they may use", "%s: api.document is %q", path, d)
 	}
 	if p.API.Bulk < 0 {
 		return fault.New("write how many rows one request may touch at most, or leave it out", "%s: api.bulk is below 0", path)

@@ -91,8 +91,13 @@ type API struct {
 	IfMatch bool     `yaml:"ifmatch"` // changes must say by If-Match which version they mean
 	Bulk    int      `yaml:"bulk"`    // the most rows that one PATCH or DELETE of a collection touches; none can when left out
 	Desk    bool     `yaml:"desk"`    // pages for people are served too, at /desk/
+	Docs    *bool    `yaml:"docs"`    // a page tells of the interface, at /docs; it does unless this is false
 	Gather  bool     `yaml:"gather"`  // requests for single rows that come at once are put together
-	Names   string   `yaml:"names"`   // camel: properties are called keeperId in place of keeper_id
+	// Document is who sees the OpenAPI document, its page and the metrics, in place
+	// of those who may use what they tell of: anybody or nobody.
+	Document string `yaml:"document"`
+
+	Names string `yaml:"names"` // camel: properties are called keeperId in place of keeper_id
 
 	Expose   map[string][]string `yaml:"expose"`   // named queries and routines, by the names of their functions, and the roles that may call them
 	Versions map[string]Version  `yaml:"versions"` // earlier versions of the interface that are answered still

@@ -52,6 +52,7 @@ func TestMistakesHaveAPlace(t *testing.T) {
 		"database: {url: x}\napi: {keyfile: k.json, access: open, allow: {}}":                      {"asks for credentials", "one of them"},
 		"database: {url: x}\napi: {tokens: {keys: k}, allow: {}}":                                  {"issuer and an audience", "tokens of others"},
 		"database: {url: x}\napi: {tokens: {issuer: i, audience: a}, allow: {}}":                   {"either keys or a secret", "keys:"},
+		"database: {url: x}\napi: {document: some}":                                                {"api.document", "anybody or nobody"},
 		"database: {url: x}\napi: {access: all}":                                                   {"api.access", "access: open"},
 		"database: {url: x}\napi: {folder: store}":                                                 {"both packages", "different names"},
 		"database: {url: x}\nentities: {hive: {name: hive}}":                                       {"cannot be a name in Go", "capital letter"},

@@ -68,7 +68,17 @@ func Postgres(t testing.TB) string {
 // again.
 func OwnPostgres(t testing.TB) (address string, restart func()) {
 	t.Helper()
-	s := &server{name: "PostgreSQL", hint: postgresServer.hint, start: startPostgres}
+	return own(t, &server{name: "PostgreSQL", hint: postgresServer.hint, start: startPostgres})
+}
+
+// OwnMySQL is OwnPostgres for MariaDB.
+func OwnMySQL(t testing.TB) (address string, restart func()) {
+	t.Helper()
+	return own(t, &server{name: "MariaDB", hint: mysqlServer.hint, start: startMariaDB, durable: true})
+}
+
+func own(t testing.TB, s *server) (address string, restart func()) {
+	t.Helper()
 	t.Cleanup(s.stop)
 	address = s.url(t)
 	return address, func() {
@@ -192,6 +202,7 @@ type server struct {
 	folder  string
 	process *exec.Cmd
 	again   func() error // starts the process as it was
+	durable bool         // what was committed outlives a kill
 }
 
 var postgresServer = &server{
@@ -400,24 +411,29 @@ func startPostgres(s *server, folder string, port int) error {
 	}
 	s.address = fmt.Sprintf("postgres://tester@127.0.0.1:%d/postgres", port)
 	s.again = func() error {
-		if err := s.servePostgres(as, initdb, data, folder, port); err != nil {
-			return err
-		}
-		ended := make(chan error, 1)
-		go func() { ended <- s.process.Wait() }()
-		for range 100 {
-			select {
-			case err := <-ended:
-				return fmt.Errorf("it ended: %w", err)
-			case <-time.After(50 * time.Millisecond):
-			}
-			if u, err := url.Parse(s.address); err == nil && s.answers(u) {
-				return nil
-			}
-		}
-		return nil
+		return s.startedAgain(func() error { return s.servePostgres(as, initdb, data, folder, port) })
 	}
 	return s.servePostgres(as, initdb, data, folder, port)
+}
+
+// startedAgain starts a server that was killed, and waits until it answers.
+func (s *server) startedAgain(serve func() error) error {
+	if err := serve(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- s.process.Wait() }()
+	for range 100 {
+		select {
+		case err := <-ended:
+			return fmt.Errorf("it ended: %w", err)
+		case <-time.After(50 * time.Millisecond):
+		}
+		if u, err := url.Parse(s.address); err == nil && s.answers(u) {
+			return nil
+		}
+	}
+	return nil
 }
 
 func (s *server) servePostgres(as *syscall.Credential, initdb, data, folder string, port int) error {
@@ -443,6 +459,14 @@ func startMariaDB(s *server, folder string, port int) error {
 		return err
 	}
 	s.address = fmt.Sprintf("mysql://root@127.0.0.1:%d/mysql", port)
-	return s.serve(as, daemon, "--no-defaults", "--bind-address=127.0.0.1", "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0",
-		"--datadir="+data, "--port="+strconv.Itoa(port), "--socket="+filepath.Join(folder, "socket"), "--pid-file="+filepath.Join(folder, "pid"))
+	flush := "0"
+	if s.durable {
+		flush = "2" // what was committed is with the system then
+	}
+	serve := func() error {
+		return s.serve(as, daemon, "--no-defaults", "--bind-address=127.0.0.1", "--innodb-flush-log-at-trx-commit="+flush, "--innodb-doublewrite=0",
+			"--datadir="+data, "--port="+strconv.Itoa(port), "--socket="+filepath.Join(folder, "socket"), "--pid-file="+filepath.Join(folder, "pid"))
+	}
+	s.again = func() error { return s.startedAgain(serve) }
+	return serve()
 }

@@ -811,7 +811,7 @@ func flagNames(flags gate.Flag) []string {
 		name string
 	}{
 		{gate.Key, "Key"}, {gate.Auto, "Auto"}, {gate.HasDefault, "HasDefault"}, {gate.Generated, "Generated"}, {gate.Nullable, "Nullable"}, {gate.Hidden, "Hidden"},
-		{gate.Opaque, "Opaque"}, {gate.CreatedAt, "CreatedAt"}, {gate.UpdatedAt, "UpdatedAt"}, {gate.DeletedAt, "DeletedAt"}, {gate.Version, "Version"},
+		{gate.Opaque, "Opaque"}, {gate.CreatedAt, "CreatedAt"}, {gate.UpdatedAt, "UpdatedAt"}, {gate.DeletedAt, "DeletedAt"}, {gate.Version, "Version"}, {gate.WholeSeconds, "WholeSeconds"},
 	} {
 		if flags&flag.flag != 0 {
 			names = append(names, "gate."+flag.name)
@@ -916,7 +916,7 @@ func content(f *model.Field) string {
 
 // Runtime copies what a project of the engine needs of the runtime's sources.
 func Runtime(sources fs.FS, engine string, t Target) ([]render.File, error) {
-	packages := []string{"gate", "gate/cql2", "gate/rest", "gate/" + engine}
+	packages := []string{"gate", "gate/cql2", "gate/apidoc", "gate/rest", "gate/" + engine}
 	if t.Tests {
 		packages = append(packages, "gate/gatetest")
 	}

@@ -92,6 +92,29 @@ func TestEveryExportedThingIsDocumented(t *testing.T) {
 	}
 }
 
+// TestThePageOfTheInterface looks at which services have the page at /docs.
+func TestThePageOfTheInterface(t *testing.T) {
+	off := false
+	for _, c := range []struct {
+		api  project.API
+		page bool
+	}{{project.API{}, true}, {project.API{Docs: &off}, false}, {project.API{Document: "nobody"}, false}, {project.API{Document: "anybody"}, true}, {project.API{Desk: true}, false}, {project.API{Desk: true, Docs: &off}, false}} {
+		p := project.Default()
+		c.api.Base, c.api.Folder = p.API.Base, p.API.Folder
+		p.API = c.api
+		m, err := model.Build(hostileCatalog(), p, project.NewNames())
+		require.NoError(t, err)
+		files, err := Render(m, target)
+		require.NoError(t, err)
+		for _, f := range files {
+			if f.Path == "api/service.go" {
+				assert.Equal(t, c.page, strings.Contains(string(f.Text), "Docs:"), "%+v", c.api)
+				assert.Equal(t, c.api.Desk && c.api.DocsPage(), strings.Contains(string(f.Text), `"GET /docs"`), "%+v", c.api)
+			}
+		}
+	}
+}
+
 func TestOtherFoldersAndNames(t *testing.T) {
 	files := renderAll(t, hostileCatalog(), Target{Module: "bees.example/x", StoreFolder: "internal/db", APIFolder: "web/v1", Package: "rows"})
 	texts := map[string]string{}
@@ -111,6 +134,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		"gate/gate.go":        {Data: []byte("package gate\n")},
 		"gate/gate_test.go":   {Data: []byte("package gate\n")},
 		"gate/cql2/cql2.go":   {Data: []byte("package cql2\n")},
+		"gate/apidoc/page.go": {Data: []byte("package apidoc\n")},
 		"gate/rest/rest.go":   {Data: []byte("package rest\n\nimport \"widegate/gate\"\n\nvar _ gate.DB\n")},
 		"gate/sqldb/sqldb.go": {Data: []byte("package sqldb\n")},
 		"gate/mysql/mysql.go": {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
@@ -123,8 +147,8 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		paths = append(paths, f.Path)
 		assert.NotContains(t, string(f.Text), "widegate/")
 	}
-	assert.Equal(t, []string{"a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
-	assert.True(t, bytes.Contains(files[3].Text, []byte(`"bees/a/store/gate"`)))
+	assert.Equal(t, []string{"a/store/gate/apidoc/page.go", "a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
+	assert.True(t, bytes.Contains(files[4].Text, []byte(`"bees/a/store/gate"`)))
 	_, err = Runtime(fstest.MapFS{}, catalog.MySQL, target)
 	require.Error(t, err)
 }

@@ -1,7 +1,7 @@
 package openapi
 
 // batchPath describes several calls in one transaction.
-func batchPath() object {
+func (d *document) batchPath() object {
 	text := object{{"type", "string"}}
 	call := object{
 		{"type", "object"},
@@ -28,10 +28,15 @@ func batchPath() object {
 	}
 	return object{{"post", object{
 		{"operationId", "batch"},
+		{"tags", []string{serviceTag}},
+		{"description", "The answers stand in the order of the calls. Where one call fails, none is done, and the problem says which it was."},
 		{"summary", "Makes several calls in one transaction: all of them, or none."},
+		{"parameters", d.repeatable()},
 		{"requestBody", object{{"required", true}, {"content", jsonContent(list("calls", call))}}},
 		{"responses", object{
 			{"200", object{{"description", "OK"}, {"content", jsonContent(list("answers", answer))}}},
+			{"400", object{{"$ref", "#/components/responses/400"}}},
+			{"422", object{{"$ref", "#/components/responses/422"}}},
 			{"default", object{{"$ref", "#/components/responses/problem"}}},
 		}},
 	}}}

@@ -1,6 +1,7 @@
 package openapi
 
 import (
+	"fmt"
 	"net/http"
 	"slices"
 	"strings"
@@ -31,6 +32,10 @@ func (d *document) call(e *model.Exposed, tag, method string) object {
 	if method == http.MethodPost && e.Reads {
 		id += "ByBody"
 	}
+	for n := 2; d.ids[id]; n++ {
+		id = fmt.Sprintf("%s%d", e.Handler, n)
+	}
+	d.ids[id] = true
 	op := operation{
 		guarded: d.model.API.Guarded(), tag: tag, id: id, summary: orElse(strings.Join(strings.Fields(e.Doc), " "), "Calls "+e.Name+"."),
 		good:     []answer{d.callAnswer(e)},
@@ -45,6 +50,7 @@ func (d *document) call(e *model.Exposed, tag, method string) object {
 		}
 		return op.object()
 	}
+	op.parameters = d.repeatable()
 	var properties object
 	required := []string{}
 	for _, a := range e.Args {

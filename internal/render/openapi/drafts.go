@@ -69,7 +69,16 @@ func eitherOf(e *model.Entity, r *model.Relation, given []string) []object {
 	if needed == nil {
 		return nil
 	}
-	return []object{{{"anyOf", []object{{{"required", needed}}, {{"required", []string{r.JSON}}}}}}}
+	return []object{{{"anyOf", []object{mustHave(needed...), mustHave(r.JSON)}}}}
+}
+
+// mustHave is the schema of an object that has some properties, whatever they are.
+func mustHave(names ...string) object {
+	var properties object
+	for _, name := range names {
+		properties = append(properties, member{name, object{}})
+	}
+	return object{{"required", names}, {"properties", properties}}
 }
 
 func addProperty(schema object, name string, value object) {
@@ -107,8 +116,9 @@ func asciiName(s string) string {
 
 // example is a new row that the schema takes.
 func (d *document) example(e *model.Entity, given []string) object {
+	d.examples[e]++
 	row := object{}
-	for _, v := range e.Example(given) {
+	for _, v := range e.ExampleNumber(given, d.examples[e]) {
 		row = append(row, member{v.Name, v.Value})
 	}
 	return row

@@ -76,27 +76,39 @@ func appendScalar(b *bytes.Buffer, v any) {
 
 // Render returns the document. title names the service.
 func Render(m *model.Model, title string) []byte {
-	d := document{model: m, drafts: map[string]bool{}}
+	d := document{model: m, drafts: map[string]bool{}, ids: map[string]bool{}, examples: map[*model.Entity]int{}}
+	for _, e := range m.Entities {
+		for _, verb := range []string{"list", "create", "change", "delete", "summarize"} {
+			d.ids[verb+e.Plural] = true
+		}
+		for _, verb := range []string{"get", "replace", "change", "delete"} {
+			d.ids[verb+e.Name] = true
+		}
+	}
 	for _, e := range m.Entities {
 		d.addResource(e)
 	}
 	d.addCalls()
 	components := object{
 		{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
-		{"parameters", sharedParameters(m.API.Limits)},
+		{"parameters", sharedParameters(m.API)},
 		{"headers", sharedHeaders()},
-		{"responses", problemResponses()},
+		{"responses", problemResponses(m.API.Guarded())},
 	}
 	doc := object{
 		{"openapi", "3.1.0"},
-		{"info", object{{"title", title}, {"version", "1"}}},
-		{"tags", d.tags},
+		{"info", object{{"title", title}, {"version", "1"}, {"description", "The tables, views and relations of a database over HTTP. Errors are problem documents (RFC 9457)."}, {"contact", object{{"name", title}}}}},
+		{"servers", []object{{{"url", "/"}}}},
+		{"tags", append(d.tags, object{{"name", serviceTag}, {"description", "What belongs to no resource."}})},
 	}
 	if schemes, needed := security(m); schemes != nil {
 		components = append(components, member{"securitySchemes", schemes})
 		doc = append(doc, member{"security", needed})
+	} else {
+		doc = append(doc, member{"security", []any{}})
 	}
-	doc = append(doc, member{"paths", append(d.paths, d.servicePaths()...)}, member{"components", components})
+	paths := append(d.paths, d.servicePaths()...)
+	doc = append(doc, member{"paths", paths}, member{"components", prune(paths, components)})
 	var text bytes.Buffer
 	appendValue(&text, doc, "")
 	text.WriteByte('\n')
@@ -123,6 +135,22 @@ type document struct {
 	schemas object
 
 	drafts map[string]bool // schemas of new rows that are there
+	ids    map[string]bool // of operations
+
+	examples map[*model.Entity]int // how many there are of each
+}
+
+// id is the id of an operation on a relation of an entity, which no other has.
+func (d *document) id(verb string, e *model.Entity, name string) string {
+	id := verb + e.Name + name
+	if d.ids[id] {
+		id = verb + name + "Of" + e.Name
+	}
+	for n := 2; d.ids[id]; n++ {
+		id = fmt.Sprintf("%s%sOf%s%d", verb, name, e.Name, n)
+	}
+	d.ids[id] = true
+	return id
 }
 
 // schemaName is the name of an entity among the schemas, which may hold ASCII
@@ -235,11 +263,15 @@ func (d *document) looks(e *model.Entity) []model.ColumnLook {
 func writeSchema(e *model.Entity, given []string, whole bool) object {
 	var properties object
 	required := []string{}
-	for _, f := range visible(e) {
-		if f.Computed {
+	for _, f := range e.Fields {
+		if f.Computed || f.Hidden && !f.Sent() {
 			continue
 		}
-		properties = append(properties, member{f.Column.Name, fieldSchema(f)})
+		schema := fieldSchema(f)
+		if f.Hidden {
+			schema = append(schema, member{"writeOnly", true})
+		}
+		properties = append(properties, member{f.Column.Name, schema})
 		if whole && !f.Nullable && !f.ByDefault && f.Role == model.NoRole && !slices.Contains(given, f.Column.Name) {
 			required = append(required, f.Column.Name)
 		}
@@ -347,6 +379,9 @@ func valueSchema(f *model.Field) object {
 		if f.Quoted() {
 			return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
 		}
+		if f.NaN {
+			return object{{"anyOf", []object{limited(object{{"type", "number"}}), {{"type", "string"}, {"enum", []any{"NaN"}}}}}}
+		}
 		return limited(object{{"type", "number"}})
 	case model.KindBool:
 		return object{{"type", "boolean"}}
@@ -402,24 +437,29 @@ func problemSchemas() object {
 	}}}
 }
 
+// serviceTag is that of operations which belong to no resource.
+const serviceTag = "service"
+
 func (d *document) servicePaths() object {
 	health := func(id, summary string) object {
 		return object{{"get", object{
-			{"operationId", id}, {"summary", summary},
+			{"operationId", id}, {"tags", []string{serviceTag}}, {"summary", summary}, {"description", "For those who watch over the service."},
 			{"responses", object{
 				{"200", object{{"description", "OK"}, {"content", object{{"application/json", object{{"schema", object{{"type", "object"}}}}}}}}},
+				{"4XX", object{{"$ref", "#/components/responses/problem"}}},
 				{"default", object{{"$ref", "#/components/responses/problem"}}},
 			}},
 		}}}
 	}
 	return object{
-		{d.model.Base + "/batch", batchPath()},
+		{d.model.Base + "/batch", d.batchPath()},
 		{"/health/live", health("getLive", "Tells that the service runs.")},
 		{"/health/ready", health("getReady", "Tells that the database answers too.")},
 		{"/metrics", object{{"get", object{
-			{"operationId", "getMetrics"}, {"summary", "Counts and times the requests, in the text form of OpenMetrics."},
+			{"operationId", "getMetrics"}, {"tags", []string{serviceTag}}, {"description", "For those who watch over the service."}, {"summary", "Counts and times the requests, in the text form of OpenMetrics."},
 			{"responses", object{
 				{"200", object{{"description", "OK"}, {"content", object{{"application/openmetrics-text", object{{"schema", object{{"type", "string"}}}}}}}}},
+				{"4XX", object{{"$ref", "#/components/responses/problem"}}},
 				{"default", object{{"$ref", "#/components/responses/problem"}}},
 			}},
 		}}}},

@@ -96,3 +96,28 @@ func TestReadOnlyAndKeyless(t *testing.T) {
 	assert.NotContains(t, paths, "/api/hives/{key}")
 	assert.Nil(t, dig(t, doc, "components", "schemas", "HiveView.new"))
 }
+
+// TestWhatIsHiddenIsSent looks for a column that rows must have and that is not
+// shown, and for the header that makes a request repeatable.
+func TestWhatIsHiddenIsSent(t *testing.T) {
+	c := oneTable()
+	c.Tables[0].Columns[5].Nullable = false
+	p := project.Default()
+	m, err := model.Build(c, p, project.NewNames())
+	require.NoError(t, err)
+	read := func() (doc map[string]any) {
+		require.NoError(t, json.Unmarshal(Render(m, "bees"), &doc))
+		return doc
+	}
+	doc := read()
+	schemas := dig(t, doc, "components", "schemas")
+	assert.NotContains(t, dig(t, schemas.(map[string]any), "Hive", "properties"), "password")
+	for _, name := range []string{"Hive.new", "Hive.change"} {
+		assert.Equal(t, true, dig(t, schemas.(map[string]any), name, "properties", "password").(map[string]any)["writeOnly"])
+	}
+	assert.Contains(t, dig(t, schemas.(map[string]any), "Hive.new", "required"), "password")
+	assert.NotContains(t, string(Render(m, "bees")), "Idempotency-Key")
+	m.API.Repeats = "request_key"
+	assert.Equal(t, "Idempotency-Key", dig(t, read(), "components", "parameters", "idempotency-key", "name"))
+	assert.Contains(t, dig(t, read(), "paths", "/api/hives", "post", "parameters"), map[string]any{"$ref": "#/components/parameters/idempotency-key"})
+}

@@ -35,7 +35,7 @@ func (o operation) object() object {
 	if o.entity != nil {
 		o.tag = o.entity.Path
 	}
-	op := object{{"operationId", o.id}, {"tags", []string{o.tag}}, {"summary", o.summary}}
+	op := object{{"operationId", o.id}, {"tags", []string{o.tag}}, {"summary", o.summary}, {"description", described(o.id)}}
 	if len(o.parameters) > 0 {
 		op = append(op, member{"parameters", o.parameters})
 	}
@@ -68,6 +68,30 @@ func (o operation) object() object {
 	return append(op, member{"responses", responses})
 }
 
+// descriptions say more about operations, by the verb that their id begins with.
+var descriptions = []struct{ verb, text string }{
+	{"list", "The answer is a page of rows; `after` leads to the next one. Columns as parameters, `filter` and `q` choose rows, `with` embeds related ones."},
+	{"summarize", "`by` makes groups, `measure` says what to tell of each, and `having` chooses among them."},
+	{"create", "An object is one row, an array many: all of them are stored, or none. Columns that are left out have their defaults."},
+	{"replace", "Columns that are left out have their defaults, or are null. A row that is not there is stored where its key is the caller's to choose."},
+	{"change", "What the patch does not speak of stays as it is."},
+	{"delete", "Rows that others still refer to are not removed."},
+	{"get", "The answer has an ETag, by which later requests say which version they mean."},
+	{"link", "Both rows must be there."},
+	{"unlink", "The rows themselves stay."},
+	{"store", "The body is stored as it is."},
+	{"remove", "The row itself stays."},
+}
+
+func described(id string) string {
+	for _, d := range descriptions {
+		if strings.HasPrefix(id, d.verb) {
+			return d.text
+		}
+	}
+	return "A call of the database."
+}
+
 // problemCases are the problems that the document names, with what they mean.
 var problemCases = []struct {
 	status int
@@ -85,10 +109,13 @@ var problemCases = []struct {
 	{http.StatusUnprocessableEntity, "Values of the body are not right; `errors` has all of them."},
 }
 
-func problemResponses() object {
+func problemResponses(guarded bool) object {
 	content := object{{"application/problem+json", object{{"schema", ref("problem")}}}}
 	list := object{{"problem", object{{"description", "What went wrong, as RFC 9457 says it."}, {"content", content}}}}
 	for _, c := range problemCases {
+		if !guarded && (c.status == http.StatusUnauthorized || c.status == http.StatusForbidden) {
+			continue
+		}
 		list = append(list, member{strconv.Itoa(c.status), object{{"description", c.text}, {"content", content}}})
 	}
 	return list
@@ -106,13 +133,13 @@ func sharedHeaders() object {
 }
 
 // sharedParameters are those that mean the same on every path.
-func sharedParameters(limits *project.Limits) object {
+func sharedParameters(api *project.API) object {
 	text := object{{"type", "string"}}
-	most, page := pageLimits(limits)
+	most, page := pageLimits(api.Limits)
 	in := func(place, name, description string, schema object) object {
 		return object{{"name", name}, {"in", place}, {"description", description}, {"schema", schema}}
 	}
-	return object{
+	list := object{
 		{"limit", in("query", "limit", "The most rows to return; `none` exports all, as NDJSON or CSV.",
 			object{{"default", page}, {"anyOf", []object{{{"type", "integer"}, {"minimum", 1}, {"maximum", most}}, {{"type", "string"}, {"enum", []any{"none"}}}}}})},
 		{"offset", in("query", "offset", "How many rows to skip.", object{{"type", "integer"}, {"minimum", 0}, {"maximum", 100000}, {"default", 0}})},
@@ -131,6 +158,18 @@ func sharedParameters(limits *project.Limits) object {
 		{"range", in("header", "Range", "The part that is wanted, such as `bytes=0-1023` (RFC 9110).", text)},
 		{"prefer", in("header", "Prefer", "`return=minimal` leaves the stored row out of the answer (RFC 7240).", text)},
 	}
+	if api.Repeats != "" {
+		list = append(list, member{"idempotency-key", in("header", "Idempotency-Key", "A request is done once, however often it is sent with the same key; later ones have the first answer.", object{{"type", "string"}, {"maxLength", 255}})})
+	}
+	return list
+}
+
+// repeatable are the parameters of what is done once for a key.
+func (d *document) repeatable(names ...string) []object {
+	if d.model.API.Repeats != "" {
+		names = append(names, "idempotency-key")
+	}
+	return shared(names...)
 }
 
 // pageLimits are the most rows of a page, and how many there are where a request
@@ -207,11 +246,10 @@ func (d *document) content(e *model.Entity, f *model.Field) object {
 	}
 	content := object{{media, object{{"schema", object{}}}}}
 	problems := []int{http.StatusNotFound, http.StatusPreconditionFailed}
-	id := e.Name + f.Name
 	ops := object{
 		{"parameters", []object{keyParameter(e, "key")}},
 		{"get", operation{
-			guarded: d.model.API.Guarded(), entity: e, id: "get" + id + "Content", summary: fmt.Sprintf("Returns the %s of %s as it is.", words, e.Article), parameters: shared("if-none-match", "range"),
+			guarded: d.model.API.Guarded(), entity: e, id: d.id("get", e, f.Name+"Content"), summary: fmt.Sprintf("Returns the %s of %s as it is.", words, e.Article), parameters: shared("if-none-match", "range"),
 			good: []answer{
 				{http.StatusOK, content, []string{"ETag"}}, {http.StatusPartialContent, content, []string{"ETag"}}, {http.StatusNotModified, nil, []string{"ETag"}},
 			},
@@ -227,7 +265,7 @@ func (d *document) content(e *model.Entity, f *model.Field) object {
 		summary = fmt.Sprintf("Stores the %s of %s, of %d bytes at most.", words, e.Article, f.Content.Most)
 	}
 	ops = append(ops, member{"put", operation{
-		guarded: d.model.API.Guarded(), entity: e, id: "store" + id + "Content", summary: summary, parameters: shared("if-match", "if-none-match"),
+		guarded: d.model.API.Guarded(), entity: e, id: d.id("store", e, f.Name+"Content"), summary: summary, parameters: shared("if-match", "if-none-match"),
 		body: object{{"required", true}, {"content", content}}, good: []answer{{http.StatusNoContent, nil, []string{"ETag"}}},
 		problems: append(slices.Clone(problems), http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType),
 	}.object()})
@@ -235,7 +273,7 @@ func (d *document) content(e *model.Entity, f *model.Field) object {
 		return ops
 	}
 	return append(ops, member{"delete", operation{
-		guarded: d.model.API.Guarded(), entity: e, id: "remove" + id + "Content", summary: fmt.Sprintf("Empties the %s of %s.", words, e.Article), parameters: shared("if-match"),
+		guarded: d.model.API.Guarded(), entity: e, id: d.id("remove", e, f.Name+"Content"), summary: fmt.Sprintf("Empties the %s of %s.", words, e.Article), parameters: shared("if-match"),
 		good: []answer{silent}, problems: problems,
 	}.object()})
 }
@@ -261,7 +299,7 @@ func (d *document) creation(on, of *model.Entity, id, summary, schema string, ex
 		content = append(content, member{media, object{{"schema", object{{"type", "string"}}}}})
 	}
 	return operation{
-		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: shared("prefer"),
+		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: d.repeatable("prefer"),
 		body:     object{{"required", true}, {"content", content}},
 		good:     []answer{{http.StatusCreated, jsonContent(object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".list")}}}), []string{"Location", "ETag"}}},
 		problems: []int{http.StatusBadRequest, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity},
@@ -334,22 +372,22 @@ func (d *document) row(e *model.Entity) object {
 
 func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 	key := member{"parameters", []object{keyParameter(e, "key")}}
-	name, words := e.Name+r.Name, strings.ReplaceAll(r.JSON, "_", " ")
+	words := strings.ReplaceAll(r.JSON, "_", " ")
 	if r.Kind == model.ToOne {
-		d.paths = append(d.paths, member{at, object{key, {"get", d.reading(e, r.To, "get"+name, fmt.Sprintf("Returns the %s of %s.", words, e.Article))}}})
+		d.paths = append(d.paths, member{at, object{key, {"get", d.reading(e, r.To, d.id("get", e, r.Name), fmt.Sprintf("Returns the %s of %s.", words, e.Article))}}})
 		return
 	}
-	ops := object{key, {"get", d.listing(e, r.To, "list"+name, fmt.Sprintf("Lists the %s of %s.", words, e.Article), http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable)}}
+	ops := object{key, {"get", d.listing(e, r.To, d.id("list", e, r.Name), fmt.Sprintf("Lists the %s of %s.", words, e.Article), http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable)}}
 	if r.Reverse() && r.To.Verbs != model.ReadOnly {
 		given := r.Given()
-		ops = append(ops, member{"post", d.creation(e, r.To, "create"+name, fmt.Sprintf("Stores %s that refers to the %s, or many of them.", r.To.Article, e.Words), d.newSchema(r.To, given), d.example(r.To, given))})
+		ops = append(ops, member{"post", d.creation(e, r.To, d.id("create", e, r.Name), fmt.Sprintf("Stores %s that refers to the %s, or many of them.", r.To.Article, e.Words), d.newSchema(r.To, given), d.example(r.To, given))})
 	}
 	d.paths = append(d.paths, member{at, ops})
 	if r.Linkable() {
 		d.paths = append(d.paths, member{at + "/{other}", object{
 			{"parameters", []object{keyParameter(e, "key"), keyParameter(r.To, "other")}},
-			{"put", operation{guarded: d.model.API.Guarded(), entity: e, id: "link" + name, summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
-			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: "unlink" + name, summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"put", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("link", e, r.Name), summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("unlink", e, r.Name), summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
 		}})
 	}
 }

@@ -63,6 +63,7 @@ func New(db gate.DB, adjust ...func(*rest.Config)) (*Service, error) {
 		Base:    "/api",
 		DB:      db,
 		OpenAPI: openAPI,
+		Docs:    true,
 	}
 	for _, do := range adjust {
 		do(&config)

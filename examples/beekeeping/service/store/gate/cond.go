@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -107,7 +108,16 @@ func (r columnRef) info() *Column {
 	return &r.table.Columns[r.index]
 }
 
-func (r columnRef) write(s *statement) { s.column(r.table, r.index) }
+// write writes the column in the form in which its values compare.
+func (r columnRef) write(s *statement) {
+	if r.index < 0 || s.engine.Mixed == nil || !s.engine.Mixed(r.table, r.index) {
+		s.column(r.table, r.index)
+		return
+	}
+	s.add("gate_shown(")
+	s.column(r.table, r.index)
+	s.add(", ", strconv.Itoa(int(r.table.Columns[r.index].Type)), ")")
+}
 
 type comparison struct {
 	x     operand

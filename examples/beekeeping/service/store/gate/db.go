@@ -128,6 +128,11 @@ type Engine struct {
 	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
+	ExactSums    bool   // gate_sum, gate_avg and gate_calculate take decimal numbers as they are written
+	// Mixed reports whether a column holds values in other forms than they are
+	// stored here, which gate_shown makes one form of; nil is for engines whose types
+	// have one.
+	Mixed func(t *Info, column int) bool
 	// Check refuses a value that the engine would store as another; nil is for
 	// engines that do so themselves.
 	Check func(c *Column, v any) *ConstraintError

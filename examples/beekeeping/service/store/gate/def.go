@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -49,17 +50,18 @@ type Flag uint16
 
 // The flags of columns.
 const (
-	Key        Flag = 1 << iota // part of the primary key
-	Auto                        // the database numbers new rows
-	HasDefault                  // the database has a value for new rows
-	Generated                   // computed by the database, never written
-	Nullable                    // NULL is allowed
-	Hidden                      // not shown outside the program
-	CreatedAt                   // when the row was inserted
-	UpdatedAt                   // when the row was last stored
-	DeletedAt                   // when the row was deleted; it stays
-	Opaque                      // the database cannot tell whether two values are the same
-	Version                     // counts the updates, and so tells that another came between
+	Key          Flag = 1 << iota // part of the primary key
+	Auto                          // the database numbers new rows
+	HasDefault                    // the database has a value for new rows
+	Generated                     // computed by the database, never written
+	Nullable                      // NULL is allowed
+	Hidden                        // not shown outside the program
+	CreatedAt                     // when the row was inserted
+	UpdatedAt                     // when the row was last stored
+	DeletedAt                     // when the row was deleted; it stays
+	Opaque                        // the database cannot tell whether two values are the same
+	Version                       // counts the updates, and so tells that another came between
+	WholeSeconds                  // of a time: no fraction is kept
 )
 
 // Column describes one column of a table.
@@ -69,7 +71,7 @@ type Column struct {
 	Flags     Flag
 	Max       int      // longest text in characters or bytes; 0 is no limit
 	Precision int      // digits of a numeric column; 0 is no limit
-	Scale     int      // of them, after the point
+	Scale     int      // of them, after the point; of a time, of its seconds, where there are fewer than 6
 	Labels    []string // of an enum
 	Least     string   // smallest value allowed, as text
 	Most      string   // largest value allowed, as text
@@ -342,16 +344,29 @@ func (c *Column) Required() bool {
 	return !c.Is(Auto | HasDefault | Generated | Nullable | CreatedAt | UpdatedAt | Version)
 }
 
-// SetDefaults gives row the constant defaults of its columns.
-func (t *Info) SetDefaults(row any) error {
+// SetDefaults gives row those constant defaults of its columns that are the same
+// here as in the database. All others are left to it.
+func (t *Info) SetDefaults(row any) {
 	for i, p := range t.fieldsOf(row) {
-		c := &t.Columns[i]
-		if c.Default == "" || c.Is(Generated|Auto) {
-			continue
-		}
-		if err := fieldOf(p).set(c.Default); err != nil {
-			return fmt.Errorf("default of %s.%s: %w", t.Name, c.Name, err)
+		if c := &t.Columns[i]; c.hasPlainDefault() && !c.Is(Generated|Auto) {
+			_ = ParseText(p, c.Default) // which was tried
 		}
 	}
-	return nil
+}
+
+// hasPlainDefault reports whether the default of a column is a number, a truth
+// value or a text that is read here as it is written in the schema.
+func (c *Column) hasPlainDefault() bool {
+	switch c.Type {
+	case TypeInt16, TypeInt32, TypeInt64:
+		_, err := strconv.ParseInt(c.Default, 10, 64)
+		return err == nil
+	case TypeBool:
+		return c.Default == "true" || c.Default == "false"
+	case TypeNumeric:
+		return plainDecimal([]byte(c.Default)) && c.digitsFault(c.Default) == ""
+	case TypeText, TypeEnum:
+		return c.Default != "" && !strings.ContainsAny(c.Default, "\\\r\n\t\x00") && c.Cast == "" && c.lengthFault(utf8.RuneCountInString(c.Default), "") == ""
+	}
+	return false
 }

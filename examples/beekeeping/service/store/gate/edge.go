@@ -259,7 +259,7 @@ func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any, first int) 
 	reader := newRowReader(e.child.info, nil)
 	for rows.Next() {
 		child := e.child.info.create()
-		if err := reader.scan(rows, parent.before, child); err != nil {
+		if err := reader.scan(ctx, rows, parent.before, child); err != nil {
 			return err
 		}
 		if at, ok := parent.place(reader.fields); ok {

@@ -511,7 +511,10 @@ func (f *bytesField) parseJSON(raw []byte) error {
 func (f *bytesField) parseText(s string) error {
 	v, err := base64.URLEncoding.DecodeString(s)
 	if err != nil {
-		return wrongText(s, "base64 for URLs")
+		v, err = base64.StdEncoding.DecodeString(s) // as it stands in JSON
+	}
+	if err != nil {
+		return wrongText(s, "base64")
 	}
 	*f = v
 	return nil
@@ -562,8 +565,20 @@ func (f *timeField) set(src any) error {
 		return f.parseText(string(v))
 	case string:
 		return f.parseText(v)
+	case int64:
+		return f.setNumber(float64(v))
+	case float64:
+		return f.setNumber(v)
 	}
 	return mismatch(src, "a time")
+}
+func (f *timeField) setNumber(v float64) error {
+	t, ok := timeOfNumber(v)
+	if !ok {
+		return fmt.Errorf("cannot read the number %v as a time", v)
+	}
+	*f = timeField(t)
+	return nil
 }
 func (f *timeField) arg() any {
 	switch time.Time(*f).Year() {
@@ -616,8 +631,21 @@ func (f *dateField) set(src any) error {
 		return f.setText(string(v))
 	case string:
 		return f.setText(v)
+	case int64:
+		return f.setNumber(float64(v))
+	case float64:
+		return f.setNumber(v)
 	}
 	return mismatch(src, "a date")
+}
+
+func (f *dateField) setNumber(v float64) error {
+	t, ok := timeOfNumber(v)
+	if !ok {
+		return fmt.Errorf("cannot read the number %v as a date", v)
+	}
+	*f = dateField(DateOf(t))
+	return nil
 }
 
 // setText also takes a date that a text column continues with a time.

@@ -193,7 +193,11 @@ func (a aggregate) info() *Column {
 }
 
 func (a aggregate) write(s *statement) {
-	s.add(a.name, "(")
+	name := a.name
+	if ref, ok := columnOf(a.x); ok && s.engine.ExactSums && ref.info().Type == TypeNumeric && !a.distinct && (name == "sum" || name == "avg") {
+		name = "gate_" + name
+	}
+	s.add(name, "(")
 	if a.x == nil {
 		s.add("*)")
 		return

@@ -211,18 +211,29 @@ func (q *Query[E]) Each(ctx context.Context, db DB) iter.Seq2[E, error] {
 //
 //go:noinline
 func (q *Query[E]) Page(ctx context.Context, db DB, after string, size int) (rows []E, next string, err error) {
-	page := OrderByKey(q)
+	ordered := Untyped(OrderByKey(q))
+	page, from := ordered, Resumption{}
 	if after != "" {
-		if page, err = After(page, after); err != nil {
+		if page, from, err = Resume(ctx, db, ordered, after); err != nil {
 			return nil, "", err
 		}
 	}
-	rows, err = page.Limit(size+1).All(ctx, db)
+	rows, err = Typed[E](page.Limit(size+1)).All(ctx, db)
 	if err != nil || len(rows) <= size {
 		return rows, "", err
 	}
 	rows = rows[:size]
-	next, err = Place(ctx, db, Untyped(page), rows[size-1], false)
+	skip := 0
+	if len(q.q.info.Keys) == 0 {
+		same, bare, err := EqualAtEnd(ctx, db, ordered, untyped(rows))
+		if err != nil {
+			return nil, "", err
+		}
+		if skip = same; same == size && bare == from.Place {
+			skip += from.Skip
+		}
+	}
+	next, err = PlaceAmong(ctx, db, ordered, rows[size-1], false, skip)
 	return rows, next, err
 }
 
@@ -287,11 +298,15 @@ func OrderByColumn[E any](q *Query[E], name string, desc bool) *Query[E] {
 	return q.OrderBy(Order[E]{orderItem{x: refer(q.q.info, name), desc: desc}})
 }
 
-// OrderByKey makes the order total by appending the primary key.
+// OrderByKey makes the order total by appending the primary key. Without one, all
+// columns are appended; rows that are equal in all of them are the same.
 func OrderByKey[E any](q *Query[E]) *Query[E] { return &Query[E]{q.q.orderByKey()} }
 
 func (q query) orderByKey() query {
 	q.order = slices.Clip(q.order)
+	if len(q.info.Keys) == 0 {
+		return q.orderByAll(false)
+	}
 	for _, k := range q.info.Keys {
 		ref := columnRef{q.info, k}
 		if !slices.ContainsFunc(q.order, func(o orderItem) bool { return o.x == operand(ref) }) {
@@ -379,7 +394,7 @@ func (q query) each(ctx context.Context, db DB, yield func(row any) bool) error 
 	reader := newRowReader(q.info, q.columns)
 	for rows.Next() {
 		row := q.info.create()
-		if err := reader.scan(rows, nil, row); err != nil {
+		if err := reader.scan(ctx, rows, nil, row); err != nil {
 			return err
 		}
 		if !yield(row) {
@@ -418,7 +433,7 @@ func (q query) eachInChunks(ctx context.Context, db DB, yield func(row any) bool
 		if len(list) < page.limit || q.limit > 0 && left == 0 {
 			return nil
 		}
-		if page, err = page.behind(q, list[len(list)-1]); err != nil {
+		if page, err = page.behind(q, list[len(list)-1], OddOf(ctx)); err != nil {
 			return err
 		}
 	}
@@ -594,7 +609,7 @@ func newRowReader(t *Info, columns []int) *rowReader {
 }
 
 // scan reads the current row into before, then into the entity.
-func (r *rowReader) scan(rows Rows, before []any, row any) error {
+func (r *rowReader) scan(ctx context.Context, rows Rows, before []any, row any) error {
 	r.fields = append(r.fields[:0], before...)
 	if r.columns == nil {
 		r.fields = r.info.fields(r.fields, row)
@@ -604,10 +619,23 @@ func (r *rowReader) scan(rows Rows, before []any, row any) error {
 			r.fields = append(r.fields, r.all[i])
 		}
 	}
-	if err := rows.Scan(r.fields); err != nil {
+	err := rows.Scan(r.fields)
+	if err != nil {
+		err = scanOdd(ctx, rows, r.info, r.fields, func(n int) int { return r.columnAt(n - len(before)) }, err)
+	}
+	if err != nil {
 		return fmt.Errorf("reading a row of %s: %w", r.info.Name, err)
 	}
 	return nil
+}
+
+// columnAt is the column of the field at a place; it is negative for what stands
+// before the row.
+func (r *rowReader) columnAt(n int) int {
+	if n < 0 || r.columns == nil {
+		return n
+	}
+	return r.columns[n]
 }
 
 func wrapReading(t *Info, err error) error {
@@ -627,7 +655,7 @@ func scan(ctx context.Context, db DB, t *Info, columns []int, s *statement, befo
 	defer rows.Close()
 	reader := newRowReader(t, columns)
 	for rows.Next() {
-		if err := reader.scan(rows, before, next()); err != nil {
+		if err := reader.scan(ctx, rows, before, next()); err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strconv"
 	"time"
+	"unicode/utf8"
 )
 
 // Sink takes one column of rows as they are read and writes it as JSON, so that
@@ -17,6 +18,9 @@ type Sink struct {
 	field  any // a value of the column's own, for what needs one
 	inner  field
 	way    sinkWay
+	info   *Info
+	index  int
+	odd    *Odd // of values that do not fit the column
 }
 
 // sinkWay is how a sink writes what a driver gives as text.
@@ -30,10 +34,10 @@ const (
 )
 
 // NewSink makes a sink of column i that appends to the buffer, first what is in
-// prefix.
-func (t *Info) NewSink(i int, to *[]byte, prefix string) *Sink {
+// prefix. With an Odd, a value that does not fit the column is written as text.
+func (t *Info) NewSink(i int, to *[]byte, prefix string, odd *Odd) *Sink {
 	c := &t.Columns[i]
-	s := &Sink{to: to, prefix: prefix, column: c, field: t.fieldsOf(t.create())[i]}
+	s := &Sink{to: to, prefix: prefix, column: c, field: t.fieldsOf(t.create())[i], info: t, index: i, odd: odd}
 	s.inner = fieldOf(s.field)
 	switch c.Type {
 	case TypeText, TypeUUID, TypeEnum:
@@ -58,6 +62,9 @@ func (s *Sink) int(v int64) error {
 func (s *Sink) text(v []byte) error {
 	switch s.way {
 	case asText:
+		if s.odd != nil && (!utf8.Valid(v) || s.column.Type == TypeEnum && s.column.LabelFault(string(v)) != "") {
+			return s.through(errMisfit, v)
+		}
 		*s.to = appendQuoted(append(*s.to, s.prefix...), v)
 		return nil
 	case asNumber:
@@ -76,15 +83,28 @@ func (s *Sink) text(v []byte) error {
 			return nil
 		}
 	}
-	return s.through(SetText(s.field, v))
+	return s.through(SetText(s.field, v), v)
 }
 
-func (s *Sink) float(v float64) error  { return s.through(SetFloat(s.field, v)) }
-func (s *Sink) bool(v bool) error      { return s.through(SetBool(s.field, v)) }
-func (s *Sink) time(v time.Time) error { return s.through(SetTime(s.field, v)) }
+var errMisfit = errors.New("the value is none of the column")
 
-// through writes what was stored in the sink's own value.
-func (s *Sink) through(err error) error {
+func (s *Sink) float(v float64) error  { return s.through(SetFloat(s.field, v), v) }
+func (s *Sink) bool(v bool) error      { return s.through(SetBool(s.field, v), v) }
+func (s *Sink) time(v time.Time) error { return s.through(SetTime(s.field, v), v) }
+
+// through writes what was stored in the sink's own value, or the text of what
+// does not fit it.
+func (s *Sink) through(err error, src any) error {
+	if err == nil && s.odd != nil {
+		if own, bad := s.odd.misfit(s.column, s.inner); bad {
+			err, src = errMisfit, own
+		}
+	}
+	if err != nil && s.odd != nil {
+		s.odd.note(s.info, s.index, nil, src)
+		*s.to = AppendJSONString(append(*s.to, s.prefix...), storedText(src))
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -93,6 +113,9 @@ func (s *Sink) through(err error) error {
 }
 
 func (s *Sink) null() error {
+	if s.odd != nil && !s.column.Is(Nullable) {
+		s.odd.note(s.info, s.index, nil, nil)
+	}
 	*s.to = append(append(*s.to, s.prefix...), "null"...)
 	return nil
 }
@@ -104,7 +127,7 @@ func (s *Sink) set(src any) error {
 	if src == nil {
 		return s.null()
 	}
-	return s.through(s.inner.set(src))
+	return s.through(s.inner.set(src), src)
 }
 
 func (s *Sink) arg() any                   { return nil }

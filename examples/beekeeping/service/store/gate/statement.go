@@ -70,8 +70,21 @@ func (s *statement) bind(v any) {
 	s.WriteByte('?')
 }
 
+// asStored is a value as it is stored, be it of the type of its column or not.
+type asStored struct{ value any }
+
 // bindAs writes a placeholder for a value to compare with the column.
 func (s *statement) bindAs(c *Column, v any) {
+	if own, ok := v.(asStored); ok {
+		s.bind(own.value)
+		return
+	}
+	if _, text := v.(string); text && c != nil && c.Type == TypeNumeric && s.engine.Mixed != nil {
+		s.add("CAST(") // columns of views do not tell how they compare
+		s.bind(v)
+		s.add(" AS NUMERIC)")
+		return
+	}
 	s.bind(v)
 	if c != nil && c.Cast != "" && s.engine.DoubleColons {
 		s.add("::text::", c.Cast)
@@ -80,7 +93,10 @@ func (s *statement) bindAs(c *Column, v any) {
 
 // bindStored writes a placeholder for a value that the column is to store.
 func (s *statement) bindStored(c *Column, v any) {
-	s.bindAs(c, v)
+	s.bind(v)
+	if c != nil && c.Cast != "" && s.engine.DoubleColons {
+		s.add("::text::", c.Cast)
+	}
 	s.check(c, v)
 }
 

@@ -2,6 +2,7 @@ package rest
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -49,11 +50,19 @@ func (a *API) serveBatch(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+	before, err := answersBefore(r.Context(), len(calls))
+	if err != nil {
+		return err
+	}
 	var answers []batchAnswer
 	err = gate.InTx(r.Context(), a.db(r.Context()), func(tx gate.DB) error {
 		answers = answers[:0]
 		ctx := context.WithValue(r.Context(), txKey{}, tx)
 		for i, c := range calls {
+			ctx := ctx
+			if before != nil {
+				ctx = context.WithValue(ctx, repeatKey{}, before[i])
+			}
 			answer, err := a.call(ctx, c)
 			if err != nil {
 				return atCall(i, err)
@@ -71,6 +80,31 @@ func (a *API) serveBatch(w http.ResponseWriter, r *http.Request) error {
 	}
 	send(w, http.StatusOK, mediaJSON, append(b, '\n'))
 	return nil
+}
+
+// answersBefore are the answers to the calls of a batch that is made again.
+func answersBefore(ctx context.Context, calls int) ([]*keptAnswer, error) {
+	kept := repeatedAnswer(ctx)
+	if kept == nil {
+		return nil, nil
+	}
+	var whole struct {
+		Answers []batchAnswer `json:"answers"`
+	}
+	if err := json.Unmarshal([]byte(kept.Body), &whole); err != nil || len(whole.Answers) != calls {
+		return nil, cmp.Or(err, errors.New("the kept answer is not that of the batch"))
+	}
+	list := make([]*keptAnswer, calls)
+	for i, answer := range whole.Answers {
+		list[i] = &keptAnswer{Status: answer.Status, Header: http.Header{}, Body: string(answer.Body), Sight: kept.Sight}
+		for name, value := range answer.Headers {
+			list[i].Header.Set(name, value)
+		}
+		if len(answer.Body) > 0 {
+			list[i].Header.Set("Content-Type", mediaJSON)
+		}
+	}
+	return list, nil
 }
 
 func readCalls(text []byte) ([]batchCall, error) {
@@ -108,6 +142,7 @@ func (a *API) call(ctx context.Context, c batchCall) (batchAnswer, error) {
 	if err != nil {
 		return batchAnswer{}, err
 	}
+	r.URL = markSlashes(r.URL)
 	if len(c.Body) > 0 {
 		r.Header.Set("Content-Type", mediaJSON)
 	}

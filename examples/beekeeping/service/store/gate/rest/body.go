@@ -2,7 +2,6 @@ package rest
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"beekeeping/store/gate"
 )
@@ -28,6 +28,14 @@ type jsonMember struct {
 // object is the members of one row of a body, in their order.
 type object []jsonMember
 
+func (o object) names() []string {
+	names := make([]string, len(o))
+	for i, m := range o {
+		names[i] = m.name
+	}
+	return names
+}
+
 // readBody reads the body of a request of one of the media types. Without one
 // it says which to send.
 func readBody(r *http.Request, media ...string) (text []byte, sent string, err error) {
@@ -42,7 +50,23 @@ func readBody(r *http.Request, media ...string) (text []byte, sent string, err e
 		return nil, "", err
 	}
 	text, err = io.ReadAll(r.Body)
+	if err == nil && !utf8.Valid(text) {
+		return nil, "", NewProblem(http.StatusBadRequest, "the body is not UTF-8, from its byte %d on", invalidAt(text))
+	}
 	return text, sent, bodyFault(err)
+}
+
+// invalidAt is where a text stops being UTF-8.
+func invalidAt(text []byte) int {
+	at := 0
+	for at < len(text) {
+		r, size := utf8.DecodeRune(text[at:])
+		if r == utf8.RuneError && size < 2 {
+			break
+		}
+		at += size
+	}
+	return at
 }
 
 // refuseCoding refuses a body that is packed: what it unpacks to has no bounds.
@@ -59,6 +83,8 @@ func bodyFault(err error) error {
 	switch {
 	case errors.As(err, &large):
 		return NewProblem(http.StatusRequestEntityTooLarge, "the body may have %d bytes at most", large.Limit)
+	case errors.Is(err, errTooSlow):
+		return NewProblem(http.StatusRequestTimeout, "the body came too slowly; send it at %d bytes a second at least, and not more than %d at once", leastRate, mostReading)
 	case err != nil:
 		return NewProblem(http.StatusBadRequest, "the body did not arrive whole")
 	}
@@ -98,7 +124,11 @@ func checkJSON(text []byte) error {
 	for i := 0; i < len(text); i++ {
 		switch c := text[i]; {
 		case inside && c == '\\':
-			i++
+			if n := surrogate(text[i:]); n < 0 {
+				return NewProblem(http.StatusUnprocessableEntity, "the text at byte %d of the body has a half of a surrogate pair, %s, which is no character; send both halves", i, text[i:i+6])
+			} else {
+				i += n
+			}
 		case c == '"':
 			inside = !inside
 		case !inside && (c == '{' || c == '['):
@@ -110,6 +140,24 @@ func checkJSON(text []byte) error {
 		}
 	}
 	return nil
+}
+
+// surrogate is how far the escape at the beginning of a text goes on behind its
+// backslash; it is negative for a half of a surrogate pair without the other.
+func surrogate(text []byte) int {
+	unit := func(at int) (n uint64) {
+		if len(text) >= at+6 && text[at] == '\\' && text[at+1] == 'u' {
+			n, _ = strconv.ParseUint(string(text[at+2:at+6]), 16, 16)
+		}
+		return n
+	}
+	switch first := unit(0); {
+	case first < 0xd800 || first > 0xdfff:
+		return 1
+	case first >= 0xdc00 || unit(6) < 0xdc00 || unit(6) > 0xdfff:
+		return -1
+	}
+	return 11
 }
 
 // The media types in which rows are sent for storing.
@@ -266,33 +314,6 @@ func objectLines(text []byte) ([]object, error) {
 	return list, nil
 }
 
-// table reads CSV (RFC 4180) whose first record names the columns. An empty
-// cell is left to the database, or is an empty text where that must be.
-func (r *resource) table(text []byte) ([]object, error) {
-	reader := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(text, []byte("\ufeff"))))
-	records, err := reader.ReadAll()
-	if err != nil {
-		return nil, NewProblem(http.StatusBadRequest, "the body is not CSV: %v", err)
-	}
-	if len(records) == 0 {
-		return nil, NewProblem(http.StatusBadRequest, "the body is empty; its first line should name columns, such as %s", strings.Join(r.columnNames(), ","))
-	}
-	var list []object
-	for _, record := range records[1:] {
-		var o object
-		for i, cell := range record {
-			column, ok := r.find(records[0][i])
-			if cell != "" || ok && r.info.Columns[column].Type == gate.TypeText && r.info.Columns[column].Required() {
-				o = append(o, jsonMember{name: records[0][i], text: &cell})
-			} else if !ok {
-				o = append(o, jsonMember{name: records[0][i], raw: json.RawMessage("null")})
-			}
-		}
-		list = append(list, o)
-	}
-	return list, nil
-}
-
 // members are those of an object, which is JSON.
 func members(text []byte) (object, error) {
 	list := make(object, 0, 16)
@@ -345,6 +366,9 @@ type draft struct {
 	whole   bool     // what is absent must have a value from elsewhere
 	present []int
 	filled  []int // the columns that have a value before the body is read
+	merges  bool  // objects are merged into JSON that is there (RFC 7396)
+	claims  []claim
+	odd     *gate.Odd // what is stored in place of values that do not fit
 	nested  []nested
 }
 
@@ -393,9 +417,7 @@ func faultsText(faults []Fault) string {
 // newRow drafts a new row.
 func (d *draftReader) newRow(res *resource, o object, fixed []string, pointer string) (*draft, error) {
 	row := res.info.New()
-	if err := res.info.SetDefaults(row); err != nil {
-		return nil, err
-	}
+	res.info.SetDefaults(row)
 	at := &draft{res: res, row: row, fields: res.info.Fields(nil, row), pointer: pointer, fixed: fixed, whole: true}
 	if err := at.fill(); err != nil {
 		return nil, err
@@ -427,6 +449,9 @@ func (at *draft) fill() error {
 // read reads members into a draft.
 func (d *draftReader) read(at *draft, o object) error {
 	faults := len(d.faults)
+	if name, twice := doubled(o.names()); twice {
+		d.add(at, name, "is given twice")
+	}
 	for _, m := range o {
 		if i := at.res.relationIndex(m.name); i >= 0 && at.whole {
 			if err := d.readNested(at, i, m); err != nil {
@@ -437,7 +462,7 @@ func (d *draftReader) read(at *draft, o object) error {
 		if fault := at.readMember(m); fault != "" {
 			d.add(at, m.name, fault)
 		}
-		if i, ok := at.res.find(m.name); ok && at.res.facets[i].change != nil && slices.Contains(at.present, i) {
+		if i, ok := at.res.findSent(m.name); ok && at.res.facets[i].change != nil && slices.Contains(at.present, i) {
 			d.forbidden = true
 			d.add(at, m.name, "to change it one needs "+needed(at.res.facets[i].change))
 		}
@@ -449,7 +474,7 @@ func (d *draftReader) read(at *draft, o object) error {
 }
 
 func (r *resource) relationIndex(name string) int {
-	if _, ok := r.find(name); ok {
+	if _, ok := r.findSent(name); ok {
 		return -1
 	}
 	return slices.IndexFunc(r.relations, func(rel relation) bool { return rel.name == name })
@@ -510,7 +535,7 @@ func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
 
 func (at *draft) readMember(m jsonMember) string {
 	res := at.res
-	i, ok := res.find(m.name)
+	i, ok := res.findSent(m.name)
 	if !ok {
 		return "there is no such property; there are " + strings.Join(slices.Concat(res.columnNames(), res.relationNames()), ", ")
 	}
@@ -524,11 +549,21 @@ func (at *draft) readMember(m jsonMember) string {
 	if c.Is(gate.DeletedAt) {
 		return at.checkMark(i, m)
 	}
+	if at.isAsStored(i, m) {
+		return ""
+	}
 	if string(m.raw) == "null" && !c.Is(gate.Nullable) {
 		return "must not be null"
 	}
-	if err := m.into(at.fields[i]); err != nil {
-		return err.Error()
+	if at.merges && c.Type == gate.TypeJSON && len(m.raw) > 0 && m.raw[0] == '{' {
+		merged, err := mergeJSON(gate.AppendJSON(nil, at.fields[i]), m.raw)
+		if err != nil {
+			return err.Error()
+		}
+		m.raw = merged
+	}
+	if fault := res.readValue(i, at.fields[i], m); fault != "" {
+		return fault
 	}
 	if !slices.Contains(at.present, i) {
 		at.present = append(at.present, i)
@@ -536,33 +571,113 @@ func (at *draft) readMember(m jsonMember) string {
 	return c.Fault(at.fields[i])
 }
 
-// into reads the value into the field that p points to.
-func (m jsonMember) into(p any) error {
-	if m.text != nil {
-		return gate.ParseText(p, *m.text)
+// isAsStored reports whether a patch sends a value back that does not fit its
+// column, as it was read: it stays.
+func (at *draft) isAsStored(i int, m jsonMember) bool {
+	text, null, odd := at.odd.Text(at.fields[i])
+	if !odd || at.whole {
+		return false
 	}
-	return gate.ParseJSON(p, m.raw)
+	if null {
+		return string(m.raw) == "null"
+	}
+	return bytes.Equal(m.raw, gate.AppendJSONString(nil, text))
+}
+
+// readValue reads the value of column i into the field that p points to, and says
+// what is wrong with it.
+func (r *resource) readValue(i int, p any, m jsonMember) string {
+	c := &r.info.Columns[i]
+	var err error
+	if m.text != nil {
+		err = c.ReadText(p, *m.text)
+	} else if err = c.ReadJSON(p, m.raw); err == nil && c.Type == gate.TypeJSON {
+		err = checkNames(m.raw)
+	}
+	if err != nil {
+		return err.Error()
+	}
+	if gate.IsNull(p) {
+		return ""
+	}
+	text := string(gate.AppendText(nil, p))
+	return r.api.engine().OwnForm(c, text)
+}
+
+// checkNames refuses JSON in which a name stands twice in an object: what is
+// kept of it differs from one database to the next.
+func checkNames(raw []byte) error {
+	raw = bytes.TrimSpace(raw)
+	switch {
+	case len(raw) == 0:
+	case raw[0] == '{':
+		o, err := members(raw)
+		if err != nil {
+			return err
+		}
+		if name, twice := doubled(o.names()); twice {
+			return fmt.Errorf("has the name %q twice in an object", name)
+		}
+		for _, m := range o {
+			if err := checkNames(m.raw); err != nil {
+				return err
+			}
+		}
+	case raw[0] == '[':
+		s := scanner{text: raw}
+		s.next()
+		for c := s.skip(); c != ']'; c = s.skip() {
+			if err := checkNames(s.value()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// claim is a value that a body gives a column whose value comes from elsewhere.
+type claim struct {
+	column int
+	field  any
+	name   string
 }
 
 // checkFixed reads a value that is said elsewhere already. A patch has the row
-// at hand and can see whether it is the same; else the other place wins.
+// at hand and can see whether it is the same; a new row is compared when it has
+// the value.
 func (at *draft) checkFixed(i int, m jsonMember) string {
 	field := at.res.info.Fields(nil, at.res.info.New())[i]
-	if err := m.into(field); err != nil {
-		return err.Error()
+	if fault := at.res.readValue(i, field, m); fault != "" {
+		return fault
 	}
-	if !at.whole && !bytes.Equal(gate.AppendText(nil, field), gate.AppendText(nil, at.fields[i])) {
+	if at.whole {
+		at.claims = append(at.claims, claim{i, field, m.name})
+		return ""
+	}
+	if !sameText(field, at.fields[i]) {
 		return "is part of the key and cannot be changed"
 	}
 	return ""
+}
+
+func sameText(a, b any) bool { return bytes.Equal(gate.AppendText(nil, a), gate.AppendText(nil, b)) }
+
+// checkClaims finds values of the body that differ from what they are by the path
+// of the request, or by the row that they are embedded in.
+func (d *draftReader) checkClaims(at *draft) {
+	for _, c := range at.claims {
+		if !sameText(c.field, at.fields[c.column]) {
+			d.add(at, c.name, fmt.Sprintf("differs from what the path says, which is %s; leave it out, or write to the path of that row", gate.AppendText(nil, at.fields[c.column])))
+		}
+	}
 }
 
 // checkMark lets a mark of deletion be said as it is, as in a row that was read:
 // only deleting sets it.
 func (at *draft) checkMark(i int, m jsonMember) string {
 	field := at.res.info.Fields(nil, at.res.info.New())[i]
-	if err := m.into(field); err != nil {
-		return err.Error()
+	if fault := at.res.readValue(i, field, m); fault != "" {
+		return fault
 	}
 	if gate.IsNull(field) != gate.IsNull(at.fields[i]) {
 		return "is set by DELETE, and not by itself"
@@ -599,12 +714,18 @@ func withZeros(db gate.DB, drafts ...*draft) gate.DB {
 	return gate.WithRowZeros(db, rows)
 }
 
+// needsSecret reports whether a new row must bring a secret along: nothing but the
+// row decides what is stored.
+func (r *resource) needsSecret(f facet) bool {
+	return f.secret && r.alone && !r.info.HookedInsert()
+}
+
 // checkMissing finds columns without a value; those with a fault have one. What
 // is not shown is left to the database and to the functions that store rows.
 func (d *draftReader) checkMissing(at *draft, own []Fault) {
 	for i := range at.res.info.Columns {
 		c, f := &at.res.info.Columns[i], at.res.facets[i]
-		if !c.Required() || f.hidden || slices.Contains(at.present, i) || slices.Contains(at.filled, i) || slices.Contains(at.fixed, c.Name) {
+		if !c.Required() || f.hidden && !at.res.needsSecret(f) || slices.Contains(at.present, i) || slices.Contains(at.filled, i) || slices.Contains(at.fixed, c.Name) {
 			continue
 		}
 		pointer := "#" + at.pointer + "/" + pointerEscaper.Replace(f.name)

@@ -71,12 +71,16 @@ func ReadArguments(r *http.Request, names ...string) (*Arguments, error) {
 }
 
 func (a *Arguments) readBody(r *http.Request, names []string) error {
-	if len(names) == 0 && r.ContentLength == 0 {
-		return nil
+	text, _, err := readBody(r, mediaJSON)
+	if err != nil || len(names) == 0 && len(text) == 0 {
+		return err
 	}
-	o, _, err := readObject(r, mediaJSON)
+	o, err := oneObject(text)
 	if err != nil {
 		return err
+	}
+	if name, twice := doubled(o.names()); twice {
+		a.add(name, "is given twice")
 	}
 	for _, m := range o {
 		if !slices.Contains(names, m.name) {
@@ -106,12 +110,12 @@ func (a *Arguments) read(c gate.Column, p any) (there bool) {
 	var err error
 	if a.inURL {
 		if there = a.values.Has(c.Name); there {
-			err = gate.ParseText(p, a.values.Get(c.Name))
+			err = c.ReadText(p, a.values.Get(c.Name))
 		}
 	} else {
 		raw, ok := a.body[c.Name]
 		if there = ok && string(raw) != "null"; there {
-			err = gate.ParseJSON(p, raw)
+			err = c.ReadJSON(p, raw)
 		}
 	}
 	if err != nil {
@@ -150,9 +154,9 @@ func (a *Arguments) several(c gate.Column, grow func(n int), at func(i int) any)
 		var err error
 		p := at(i)
 		if a.inURL {
-			err = gate.ParseText(p, texts[i])
+			err = c.ReadText(p, texts[i])
 		} else {
-			err = gate.ParseJSON(p, items[i])
+			err = c.ReadJSON(p, items[i])
 		}
 		name := c.Name + "/" + strconv.Itoa(i)
 		if err != nil {

@@ -236,6 +236,7 @@ type value struct {
 	family  family
 	column  *gate.Column // that it is of, to read literals by
 	info    *gate.Info
+	engine  *gate.Engine
 	index   int
 	literal bool
 }
@@ -295,7 +296,7 @@ func (t *typing) property(n *cql2.Node) (value, error) {
 		term = steps[k].rel.Term(term)
 	}
 	c := &at.info.Columns[i]
-	return value{node: n, term: term, family: familyOf(c), column: c, info: at.info, index: i}, nil
+	return value{node: n, term: term, family: familyOf(c), column: c, info: at.info, engine: at.api.engine(), index: i}, nil
 }
 
 func (t *typing) folded(n *cql2.Node) (value, error) {
@@ -452,10 +453,15 @@ func (v value) argument(n *cql2.Node) (any, error) {
 		}
 		return arg, err
 	case n.Op == cql2.Date && v.family == moments:
-		text += "T00:00:00Z"
+		text += "T00:00:00"
+		if v.column.Type == gate.TypeTimestampTZ {
+			text += "Z"
+		}
+	case n.Op == cql2.Timestamp && v.column.Type == gate.TypeTimestamp:
+		text = strings.TrimSuffix(text, "Z") // which such literals have in CQL2, whatever they are compared with
 	case n.Op == cql2.Timestamp && v.family == days:
 		return nil, n.Errorf("%s is a date; compare it with DATE('2026-05-01')", v.node)
-	case n.Op == cql2.Number && v.family != numbers, n.Op == cql2.Boolean && v.family != booleans, n.Op == cql2.Text && (v.family == numbers && !noNumber[text] || v.family == booleans), n.Op == cql2.List:
+	case n.Op == cql2.Number && v.family != numbers, n.Op == cql2.Boolean && v.family != booleans, n.Op == cql2.Text && (v.family == numbers && !gate.NonFinite(text) || v.family == booleans), n.Op == cql2.List:
 		return nil, n.Errorf("expected %s to compare with %s; got %s", v.wanted(), v.node, n)
 	}
 	if v.column.Type == gate.TypeEnum {
@@ -467,11 +473,11 @@ func (v value) argument(n *cql2.Node) (any, error) {
 	if err != nil {
 		return nil, wrong(err)
 	}
+	if fault := v.engine.OwnForm(v.column, text); fault != "" {
+		return nil, wrong(errors.New(fault))
+	}
 	return arg, nil
 }
-
-// noNumber are the values of columns of numbers that are written as texts.
-var noNumber = map[string]bool{"NaN": true, "Infinity": true, "-Infinity": true}
 
 // wanted says what the value is compared with.
 func (v value) wanted() string {
@@ -502,6 +508,9 @@ func (t *typing) like(n *cql2.Node) (gate.Cond[any], error) {
 	if v.family != texts || v.literal {
 		return none, n.Args[0].Errorf("LIKE asks of a property that is a text; got %s", n.Args[0])
 	}
+	if len(pattern.Value) > mostPattern {
+		return none, pattern.Errorf("a pattern has at most %d bytes; this one has %d", mostPattern, len(pattern.Value))
+	}
 	switch {
 	case fold && n.Args[0].Op == cql2.CaseI:
 		return v.term.MatchesFold(pattern.Value), nil
@@ -522,6 +531,9 @@ func (t *typing) in(n *cql2.Node) (gate.Cond[any], error) {
 	}
 	if v.column != nil && !v.column.Comparable() {
 		return none, v.node.Errorf("rows cannot be chosen by %s", v.node)
+	}
+	if list := n.Args[1]; len(list.Args) == 0 && list.Value != fromClaims {
+		return none, list.Errorf("IN wants one value at least in its list")
 	}
 	var args []any
 	var conds []gate.Cond[any]
@@ -597,6 +609,9 @@ func (r *resource) contains(text string) (gate.Cond[any], error) {
 	if len(columns) == 0 {
 		return gate.Cond[any]{}, NewProblem(http.StatusBadRequest, "q: %s have no texts to search", r.path)
 	}
+	if len(text) > mostPattern {
+		return gate.Cond[any]{}, NewProblem(http.StatusBadRequest, "q: at most %d bytes; got %d", mostPattern, len(text))
+	}
 	words := strings.Fields(text)
 	if len(words) > maxWords {
 		return gate.Cond[any]{}, NewProblem(http.StatusBadRequest, "q: at most %d words", maxWords)
@@ -612,5 +627,8 @@ func (r *resource) contains(text string) (gate.Cond[any], error) {
 	return gate.And(all...), nil
 }
 
-// maxWords bounds a search.
-const maxWords = 10
+// The bounds of searches: words, and bytes of them and of patterns.
+const (
+	maxWords    = 10
+	mostPattern = 1000
+)

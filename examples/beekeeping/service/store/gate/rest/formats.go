@@ -2,7 +2,6 @@ package rest
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/xml"
 	"mime"
 	"net/http"
@@ -55,7 +54,28 @@ func chooseFormat(r *http.Request, name string, known []format) (format, error) 
 	if len(accept) == 0 {
 		return known[0], nil
 	}
+	ranges := acceptRanges(accept)
 	best, bestQuality := format{}, 0.0
+	for _, f := range known {
+		if q := qualityOf(f, ranges); q > bestQuality {
+			best, bestQuality = f, q
+		}
+	}
+	if bestQuality == 0 {
+		return best, NewProblem(http.StatusNotAcceptable, "answers here are %s; Accept wants %s",
+			formatNames(known, func(f format) string { return bareMedia(f.media) }), strings.Join(accept, ", "))
+	}
+	return best, nil
+}
+
+// acceptRange is a range of media types that a caller accepts, and how gladly.
+type acceptRange struct {
+	media   string
+	quality float64
+}
+
+func acceptRanges(accept []string) []acceptRange {
+	var list []acceptRange
 	for _, part := range strings.Split(strings.Join(accept, ","), ",") {
 		media, params, err := mime.ParseMediaType(part)
 		if err != nil {
@@ -65,18 +85,25 @@ func chooseFormat(r *http.Request, name string, known []format) (format, error) 
 		if q, err := strconv.ParseFloat(params["q"], 64); err == nil {
 			quality = q
 		}
-		for _, f := range known {
-			if quality > bestQuality && accepts(media, f) {
-				best, bestQuality = f, quality
-				break
-			}
+		list = append(list, acceptRange{media, quality})
+	}
+	return list
+}
+
+// qualityOf is how gladly a format is taken: as the range says that names it most
+// closely (RFC 9110, section 12.5.1). What stands first wins among equals.
+func qualityOf(f format, ranges []acceptRange) float64 {
+	quality, closest := 0.0, -1
+	for _, r := range ranges {
+		if !accepts(r.media, f) {
+			continue
+		}
+		close := 2 - strings.Count(r.media, "*")
+		if close > closest {
+			quality, closest = r.quality, close
 		}
 	}
-	if bestQuality == 0 {
-		return best, NewProblem(http.StatusNotAcceptable, "answers here are %s; Accept wants %s",
-			formatNames(known, func(f format) string { return bareMedia(f.media) }), strings.Join(accept, ", "))
-	}
-	return best, nil
+	return quality
 }
 
 func bareMedia(media string) string {
@@ -163,6 +190,9 @@ func (r *resource) cellText(m member, fields []any, row any) (text string, there
 		return strings.Trim(text, `"`), text != "null"
 	}
 	c, field := &r.info.Columns[m.column], fields[m.column]
+	if text, null, odd := r.odd.Text(field); odd {
+		return text, !null
+	}
 	if gate.IsNull(field) {
 		return "", false
 	}
@@ -182,15 +212,7 @@ func (f format) appendRecord(b []byte, record []string) []byte {
 			record[i] = harmless(cell)
 		}
 	}
-	var text bytes.Buffer
-	w := csv.NewWriter(&text)
-	w.UseCRLF = true
-	_ = w.Write(record) // a buffer takes everything
-	w.Flush()
-	if len(record) == 1 && record[0] == "" {
-		return append(b, "\"\"\r\n"...) // an empty line is no record
-	}
-	return append(b, text.Bytes()...)
+	return appendCSV(b, record)
 }
 
 // harmless is a cell that no spreadsheet takes for a formula: what begins like
@@ -273,5 +295,5 @@ func send(w http.ResponseWriter, status int, media string, b []byte) {
 	h.Set("Content-Type", media)
 	h.Set("Content-Length", strconv.Itoa(len(b)))
 	w.WriteHeader(status)
-	w.Write(b) // an error means that nobody listens any more
+	writeInTime(w, b) // an error means that nobody listens any more
 }

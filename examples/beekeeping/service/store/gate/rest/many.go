@@ -15,9 +15,12 @@ import (
 //
 //go:noinline
 func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
+			return err
+		}
+		if given, err := giveCount(w, r); given {
 			return err
 		}
 		chosen, err := res.readChoice(r, gate.Untyped(s.query))
@@ -32,14 +35,13 @@ func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Handler {
 		if err != nil {
 			return err
 		}
-		if _, err := res.apply(patch, res.info.New()); err != nil {
+		if _, err := res.apply(r.Context(), patch, res.info.New()); err != nil {
 			return err // which is told even where no row is chosen
 		}
 		return res.eachChosen(w, r, chosen, most, func(tx gate.DB, row any) error {
-			err := patchRow(r.Context(), tx, res, patch, row.(E), update)
-			return res.withReferences(r.Context(), row, err)
+			return patchRow(r.Context(), tx, res, patch, row.(E), update)
 		})
-	}
+	})
 }
 
 // RemoveMany makes a handler that removes all rows that a request chooses, of
@@ -47,9 +49,12 @@ func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Handler {
 //
 //go:noinline
 func RemoveMany[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error, most int) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error {
+	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {
+			return err
+		}
+		if given, err := giveCount(w, r); given {
 			return err
 		}
 		chosen, err := res.readChoice(r, gate.Untyped(s.query))
@@ -63,7 +68,16 @@ func RemoveMany[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx ga
 			}
 			return leftBehind(remove(r.Context(), tx, key))
 		})
+	})
+}
+
+// giveCount gives the number of before to a request that is made again.
+func giveCount(w http.ResponseWriter, r *http.Request) (given bool, err error) {
+	kept := repeatedAnswer(r.Context())
+	if kept != nil {
+		kept.send(w)
 	}
+	return kept != nil, nil
 }
 
 // choosing are the parameters that choose rows, beside the columns.
@@ -107,7 +121,7 @@ func (r *resource) eachChosen(w http.ResponseWriter, req *http.Request, chosen *
 		return nil
 	})
 	if err != nil {
-		return err
+		return explained(req.Context(), r.api.db(req.Context()), err)
 	}
 	return SendCount(w, int64(len(rows)))
 }

@@ -31,8 +31,8 @@ var traceparent = regexp.MustCompile(`^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[
 
 const noTrace = "00000000000000000000000000000000"
 
-// withTrace puts the id of the trace into the context of a request.
-func withTrace(r *http.Request) *http.Request {
+// withTrace is the context of a request with the id of its trace.
+func withTrace(r *http.Request) context.Context {
 	id := ""
 	if m := traceparent.FindStringSubmatch(r.Header.Get("Traceparent")); m != nil && m[1] != noTrace {
 		id = m[1]
@@ -41,7 +41,7 @@ func withTrace(r *http.Request) *http.Request {
 		_, _ = rand.Read(random[:]) // which does not fail
 		id = hex.EncodeToString(random[:])
 	}
-	return r.WithContext(context.WithValue(r.Context(), traceKey{}, id))
+	return context.WithValue(r.Context(), traceKey{}, id)
 }
 
 // logError logs what only the operator should know, with the trace that the
@@ -133,7 +133,11 @@ var labelEscaper = strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)
 func label(s string) string { return `"` + labelEscaper.Replace(s) + `"` }
 
 func (a *API) serveMetrics(w http.ResponseWriter, r *http.Request) {
-	if !a.knows(w, r) {
+	if a.config.Document == ToNobody {
+		NewProblem(http.StatusNotFound, "this service does not show its metrics").send(w, r)
+		return
+	}
+	if a.config.Document != ToAnybody && !a.knows(w, r) {
 		return
 	}
 	var b bytes.Buffer

@@ -4,11 +4,15 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math/big"
 	"net/http"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
+
+	"beekeeping/store/gate"
 )
 
 // patch is a change to a row: members of a merge patch, or operations.
@@ -19,10 +23,10 @@ type patch struct {
 
 // step is an operation of a JSON patch (RFC 6902).
 type step struct {
-	Op    string           `json:"op"`
-	Path  *string          `json:"path"`
-	From  *string          `json:"from"`
-	Value *json.RawMessage `json:"value"`
+	Op    string          `json:"op"`
+	Path  *string         `json:"path"`
+	From  *string         `json:"from"`
+	Value json.RawMessage `json:"value"` // null is a value; nil is none
 }
 
 // maxSteps bounds a JSON patch.
@@ -124,7 +128,7 @@ func (s step) apply(document any) (any, error) {
 		if s.Value == nil {
 			return nil, fmt.Errorf("%s wants a value", s.Op)
 		}
-		value, err := tree(*s.Value)
+		value, err := tree(s.Value)
 		if err != nil {
 			return nil, err
 		}
@@ -178,11 +182,87 @@ func test(document any, path []string, want any) error {
 	if err != nil {
 		return err
 	}
-	if !reflect.DeepEqual(got, want) {
+	if !sameJSON(got, want) {
 		text, _ := json.Marshal(got)
 		return fmt.Errorf("the test fails: the value is %s", text)
 	}
 	return nil
+}
+
+// sameJSON compares values as RFC 6902 does: numbers by what they are, and not by
+// how they are written.
+func sameJSON(a, b any) bool {
+	switch a := a.(type) {
+	case json.Number:
+		other, ok := b.(json.Number)
+		return ok && (a == other || sameNumber(a.String(), other.String()))
+	case []any:
+		other, ok := b.([]any)
+		return ok && slices.EqualFunc(a, other, sameJSON)
+	case map[string]any:
+		other, ok := b.(map[string]any)
+		return ok && maps.EqualFunc(a, other, sameJSON)
+	}
+	return a == b
+}
+
+// mostExponent bounds the powers of ten of numbers that are compared exactly.
+const mostExponent = 400
+
+func sameNumber(a, b string) bool {
+	for _, s := range []string{a, b} {
+		_, exponent, _ := strings.Cut(strings.ToLower(s), "e")
+		if n, err := strconv.Atoi(exponent); exponent != "" && (err != nil || n > mostExponent || n < -mostExponent) {
+			return false
+		}
+	}
+	x, ok1 := new(big.Rat).SetString(a)
+	y, ok2 := new(big.Rat).SetString(b)
+	return ok1 && ok2 && x.Cmp(y) == 0
+}
+
+// mergeJSON applies a merge patch (RFC 7396) to a JSON text; what neither speaks
+// of stays as it is written.
+func mergeJSON(target, patch []byte) ([]byte, error) {
+	changes, err := members(patch)
+	if err != nil {
+		return nil, err
+	}
+	if name, twice := doubled(changes.names()); twice {
+		return nil, fmt.Errorf("has the name %q twice in an object", name)
+	}
+	var whole object
+	if target = bytes.TrimSpace(target); len(target) > 0 && target[0] == '{' {
+		if whole, err = members(target); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range changes {
+		at := slices.IndexFunc(whole, func(m jsonMember) bool { return m.name == c.name })
+		switch {
+		case string(c.raw) == "null" && at >= 0:
+			whole = slices.Delete(whole, at, at+1)
+			continue
+		case string(c.raw) == "null":
+			continue
+		case at < 0:
+			whole, at = append(whole, jsonMember{name: c.name}), len(whole)
+		}
+		if c.raw[0] == '{' {
+			if c.raw, err = mergeJSON(whole[at].raw, c.raw); err != nil {
+				return nil, err
+			}
+		}
+		whole[at].raw = c.raw
+	}
+	b := []byte{'{'}
+	for i, m := range whole {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = append(append(gate.AppendJSONString(b, m.name), ':'), m.raw...)
+	}
+	return append(b, '}'), nil
 }
 
 // splitPointer reads a JSON pointer (RFC 6901).

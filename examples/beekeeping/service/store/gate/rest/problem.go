@@ -75,6 +75,10 @@ func (p *Problem) send(w http.ResponseWriter, r *http.Request) {
 func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 	var p *Problem
 	var broken *gate.ConstraintError
+	at := ""
+	if f := (*refused)(nil); errors.As(err, &f) {
+		r, at = f.res, f.pointer()
+	}
 	switch {
 	case errors.As(err, &p):
 		return p
@@ -91,7 +95,13 @@ func (a *API) problemOf(ctx context.Context, r *resource, err error) *Problem {
 			shown.Columns = r.outwards(broken.Columns)
 			broken = &shown
 		}
-		return a.problemOfConstraint(r, broken)
+		p := a.problemOfConstraint(r, broken)
+		for i := range p.Errors {
+			p.Errors[i].Pointer = "#" + at + p.Errors[i].Pointer[1:]
+		}
+		return p
+	case errors.Is(err, gate.ErrCursor):
+		return errOtherCursor()
 	case errors.Is(err, gate.ErrUnavailable):
 		p := NewProblem(http.StatusServiceUnavailable, "the database does not answer just now; try again soon")
 		p.retryAfter = "2"
@@ -114,14 +124,14 @@ func (a *API) problemOfConstraint(r *resource, broken *gate.ConstraintError) *Pr
 	case gate.StillReferenced:
 		return NewProblem(http.StatusConflict, "%s", r.referencedText(broken.Table))
 	case gate.ReferenceBroken:
-		return faulty(noSuchReference(), broken.Columns, "there is no such row")
+		return faulty(noSuchReference(), broken.Columns, noSuchRow)
 	case gate.NotNullBroken:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is missing"), broken.Columns, "must not be null")
 	case gate.TooLong:
 		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value is too long or out of range"), broken.Columns, "is too long or out of range")
 	}
 	if broken.Kind == gate.WrongForm {
-		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value has not the form of its column: %v", broken.Err), broken.Columns, "has another form")
+		return faulty(NewProblem(http.StatusUnprocessableEntity, "a value does not have the form that its column takes"), broken.Columns, "does not have the form that the column takes")
 	}
 	return NewProblem(http.StatusUnprocessableEntity, "the row breaks a rule of the database%s", named(broken.Name))
 }

@@ -35,6 +35,9 @@ type Route struct {
 	pattern   string
 	handle    Handler
 	operation json.RawMessage // for the document
+
+	may  func(ctx context.Context) error // whether who sends a request may make it
+	call bool                            // of a named query or routine
 }
 
 // On routes requests for a pattern such as "GET /hives/{key}" to a handler.
@@ -49,7 +52,11 @@ type Config struct {
 	DB      gate.DB
 	Replica gate.DB // a copy of DB for requests that only read; it may lag behind
 	OpenAPI []byte  // the document at /openapi.json
-	Open    bool    // may be reached from other machines
+	Docs    bool    // a page tells of it, at /docs
+	// Document says who sees the document, its page and the metrics: ToAnybody,
+	// ToNobody, or where it is empty, those who may use what they tell of.
+	Document string
+	Open     bool // may be reached from other machines
 
 	Camel          bool // properties are called keeperId where columns are called keeper_id
 	RequireIfMatch bool // PUT, PATCH and DELETE must say which version they mean
@@ -123,6 +130,8 @@ type API struct {
 	whole     *view    // of those who may do everything
 	views     views
 	metrics   metrics
+	intake    intake
+	origins   *http.CrossOriginProtection
 	reads     gate.DB // for requests that only read
 	unbounded gate.DB // the same, and statements take their time
 }
@@ -147,7 +156,11 @@ func New(config Config, parts ...Part) (*API, error) {
 		config.DB = gate.WithStatementTimeout(config.DB, config.Limits.Statement)
 		config.Replica = gate.WithStatementTimeout(config.Replica, config.Limits.Statement)
 	}
-	a := &API{config: config, reads: config.Replica, unbounded: unbounded, mux: http.NewServeMux(), patterns: map[string]bool{}, roles: config.rolesNamed()}
+	origins, err := protection(config.Origins)
+	if err != nil {
+		return nil, fmt.Errorf("the origins of CORS: %w", err)
+	}
+	a := &API{config: config, origins: origins, reads: config.Replica, unbounded: unbounded, mux: http.NewServeMux(), patterns: map[string]bool{}, roles: config.rolesNamed()}
 	for _, p := range parts {
 		if p.resource != nil {
 			a.resources = append(a.resources, p.resource)
@@ -168,17 +181,20 @@ func New(config Config, parts ...Part) (*API, error) {
 		if err := a.addRoutes(v, parts); err != nil {
 			return nil, err
 		}
-		document, err := a.complete(v.OpenAPI, v, parts)
+		document, err := a.newDocuments(v.OpenAPI, v, parts)
 		if err != nil {
 			return nil, err
 		}
-		a.mux.HandleFunc("GET "+v.Base+"/openapi.json", serveDocument(document))
+		a.mux.Handle("GET "+v.Base+"/openapi.json", document)
 	}
-	document, err := a.complete(config.OpenAPI, nil, parts)
+	document, err := a.newDocuments(config.OpenAPI, nil, parts)
 	if err != nil {
 		return nil, err
 	}
-	a.mux.HandleFunc("GET /openapi.json", serveDocument(document))
+	a.mux.Handle("GET /openapi.json", document)
+	if config.Docs {
+		a.mux.HandleFunc("GET /docs", document.page)
+	}
 	a.mux.HandleFunc("GET /health/live", func(w http.ResponseWriter, _ *http.Request) { sendHealth(w) })
 	a.mux.HandleFunc("GET /health/ready", a.serveReady)
 	a.mux.HandleFunc("GET /metrics", a.serveMetrics)
@@ -220,21 +236,26 @@ func (a *API) checkConfig() error {
 func (a *API) addRoutes(v *Version, parts []Part) error {
 	for _, p := range parts {
 		for _, r := range p.routes {
-			if p.resource == nil {
-				call := r
-				r.handle = func(w http.ResponseWriter, req *http.Request) error {
-					if err := a.mayCall(req.Context(), call.pattern); err != nil {
-						return err
-					}
-					return call.handle(w, req)
-				}
-			}
+			r.may, r.call = a.mayUse(p.resource, r.pattern), p.resource == nil
 			if err := a.add(v, p.resource, r); err != nil {
 				return err
 			}
 		}
 	}
-	return a.add(v, nil, On("POST /batch", a.serveBatch))
+	return a.add(v, nil, On("POST /batch", repeatable(a.serveBatch)))
+}
+
+// mayUse is the check of who may use a route, by the roles for its resource or
+// call.
+func (a *API) mayUse(r *resource, pattern string) func(ctx context.Context) error {
+	if r == nil {
+		return func(ctx context.Context) error { return a.mayCall(ctx, pattern) }
+	}
+	method, _, _ := strings.Cut(pattern, " ")
+	return func(ctx context.Context) error {
+		_, err := r.in(ctx, verbOf(method))
+		return err
+	}
 }
 
 // db is where a request reads and writes: within the transaction that it is part
@@ -261,6 +282,14 @@ func (a *API) exportDB(ctx context.Context) gate.DB {
 		return tx
 	}
 	return a.unbounded
+}
+
+// engine is that of the database.
+func (a *API) engine() *gate.Engine {
+	if a.config.DB == nil {
+		return nil
+	}
+	return a.config.DB.Engine()
 }
 
 // txKey finds the transaction of a context.
@@ -301,19 +330,52 @@ func (a *API) add(v *Version, res *resource, r Route) (err error) {
 	a.patterns[r.pattern] = true
 	a.mux.HandleFunc(pattern, func(w http.ResponseWriter, req *http.Request) {
 		req.Body = http.MaxBytesReader(w, req.Body, a.config.Limits.Body)
+		w.Header().Add("Vary", "Accept")
 		if v != nil {
 			v.announce(w.Header(), a.config.Base)
 			req = req.WithContext(context.WithValue(req.Context(), versionKey{}, v))
 		}
 		req, err := a.identify(req)
 		if err == nil {
-			err = a.once(w, req, r.handle)
+			err = a.answer(w, req, r)
 		}
 		if err != nil {
-			a.problemOf(req.Context(), res, err).send(w, req)
+			p := a.problemOf(req.Context(), res, err)
+			if p.Status == http.StatusUnprocessableEntity && verbOf(req.Method) == toRead && res != nil { // what is wrong stands in the URL
+				p = &Problem{Type: p.Type, Title: http.StatusText(http.StatusBadRequest), Status: http.StatusBadRequest, Detail: p.Detail}
+			}
+			p.send(w, req)
 		}
 	})
 	return nil
+}
+
+// answer answers a request whose sender is known: once its body is there, and
+// there is a slot for it.
+func (a *API) answer(w http.ResponseWriter, r *http.Request, route Route) error {
+	if repeatedAnswer(r.Context()) != nil {
+		return a.again(w, r, route)
+	}
+	if err := a.takeIn(w, r); err != nil {
+		return err
+	}
+	release, err := a.takeSlot(r)
+	if err != nil {
+		return err
+	}
+	defer release()
+	return a.once(w, r, route)
+}
+
+// do does what a request asks for, if its sender may. The handlers of resources
+// find that out themselves.
+func (r Route) do(w http.ResponseWriter, req *http.Request) error {
+	if r.call {
+		if err := r.may(req.Context()); err != nil {
+			return err
+		}
+	}
+	return r.handle(w, req)
 }
 
 // patternIn is the whole pattern of a route, in a version or as it is today;
@@ -337,16 +399,19 @@ func (a *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if a.allowOrigin(w, r) {
 		return
 	}
-	r = withTrace(r)
-	out := &routed{ResponseWriter: w, request: r, api: a}
+	ctx, odd := gate.WithOdd(withTrace(r), a.engine())
+	r = r.WithContext(ctx)
+	r.URL = markSlashes(r.URL)
+	out := &routed{ResponseWriter: w, request: r, api: a, odd: odd}
+	a.metrics.inFlight.Add(1)
 	defer func() {
 		a.metrics.inFlight.Add(-1)
 		a.metrics.add(r.Pattern, out.sent(), time.Since(start))
+		if list := odd.Columns(); list != nil {
+			slog.Warn("stored values do not fit their columns", "columns", strings.Join(list, ", "), "trace", TraceOf(ctx))
+		}
 	}()
-	if a.metrics.inFlight.Add(1) > int64(a.config.Limits.Requests) && strings.HasPrefix(r.URL.Path, a.config.Base+"/") {
-		a.metrics.refused.Add(1)
-		p := NewProblem(http.StatusServiceUnavailable, "too many requests are being answered just now; try again soon")
-		p.retryAfter = "1"
+	if p := a.foreign(r); p != nil {
 		p.send(out, r)
 		return
 	}
@@ -361,6 +426,7 @@ type routed struct {
 	api     *API
 	dropped bool
 	status  int
+	odd     *gate.Odd // values that were read and do not fit
 }
 
 // sent is the status that was sent.
@@ -374,6 +440,9 @@ func (w *routed) sent() int {
 func (w *routed) WriteHeader(status int) {
 	if w.status == 0 {
 		w.status = status
+		if list := w.api.mistyped(w.odd); list != "" {
+			w.Header().Set("Mistyped-Values", list)
+		}
 	}
 	switch {
 	case status == http.StatusRequestedRangeNotSatisfiable:
@@ -389,6 +458,9 @@ func (w *routed) WriteHeader(status int) {
 }
 
 func (w *routed) Write(b []byte) (int, error) {
+	if w.status == 0 {
+		w.WriteHeader(http.StatusOK)
+	}
 	if w.dropped {
 		return len(b), nil
 	}
@@ -397,6 +469,22 @@ func (w *routed) Write(b []byte) (int, error) {
 
 // Unwrap is for http.ResponseController.
 func (w *routed) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// mistyped names the columns in which stored values were found that do not fit,
+// as far as everybody may know of them.
+func (a *API) mistyped(odd *gate.Odd) string {
+	var names []string
+	for _, name := range odd.Columns() {
+		for _, r := range a.resources {
+			column, own := strings.CutPrefix(name, r.info.Name+".")
+			i, ok := r.info.Find(column)
+			if own && ok && !r.facets[i].hidden && a.config.allowOf(r.path).Columns[column].Read == nil {
+				names = append(names, r.path+"."+column)
+			}
+		}
+	}
+	return strings.Join(names, ", ")
+}
 
 // serveUnrouted answers what no route matches: another path or another verb.
 // Only net/http knows which verbs a path has; it writes them into Allow.
@@ -409,18 +497,28 @@ func (a *API) serveUnrouted(w http.ResponseWriter, r *http.Request, status int) 
 	case status == http.StatusMethodNotAllowed:
 		NewProblem(http.StatusMethodNotAllowed, "%s is not possible here; possible are %s", r.Method, allow).send(w, r)
 	default:
-		NewProblem(http.StatusNotFound, "%s", a.unknownPath(r.URL.Path)).send(w, r)
+		NewProblem(http.StatusNotFound, "%s", a.unknownPath(r)).send(w, r)
 	}
 }
 
-func (a *API) unknownPath(path string) string {
-	word, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(path, a.config.Base), "/"), "/")
+// unknownPath says what there is in place of a path, for who asks.
+func (a *API) unknownPath(req *http.Request) string {
+	word, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(req.URL.Path, a.config.Base), "/"), "/")
 	var known []string
+	if who, err := a.identify(req); err == nil {
+		req = who
+	}
 	for _, r := range a.resources {
+		if !r.maySee(req.Context(), toRead) {
+			continue
+		}
 		if r.path == word {
 			return "there is nothing at this path; /openapi.json lists the paths of " + word
 		}
 		known = append(known, r.path)
+	}
+	if len(known) == 0 {
+		return "there is nothing at this path"
 	}
 	if len(known) > 20 {
 		return "there is nothing at this path; /openapi.json lists all paths"
@@ -428,11 +526,9 @@ func (a *API) unknownPath(path string) string {
 	return "there is nothing at this path; below " + a.config.Base + "/ are " + strings.Join(known, ", ")
 }
 
-func serveDocument(text []byte) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
-	}
+func serveText(w http.ResponseWriter, r *http.Request, media string, text []byte) {
+	w.Header().Set("Content-Type", media)
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
 }
 
 func sendHealth(w http.ResponseWriter) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +27,9 @@ const claimPrefix = "claim."
 // claimed is a node whose value comes from a claim, and is read as that of the
 // column that it is compared with.
 const claimed cql2.Op = "claim"
+
+// fromClaims marks a list whose values come from a claim.
+const fromClaims = "claims"
 
 // addRules reads the rules of a resource, by the roles that they bind.
 func (r *resource) addRules(texts map[string]string) error {
@@ -146,6 +148,7 @@ func (id *Identity) resolve(n *cql2.Node) (*cql2.Node, bool) {
 					}
 					own.Args = append(own.Args, &cql2.Node{Op: claimed, Value: text, Place: a.Place})
 				}
+				own.Value = fromClaims // of which there may be none
 				continue
 			}
 		}
@@ -244,7 +247,7 @@ func (w written) check(ctx context.Context, tx gate.DB) error {
 			return err
 		}
 		if !ok {
-			return w.explain(ctx, tx, part)
+			return w.notTheirs(ctx, tx, part, conds)
 		}
 	}
 	return nil
@@ -303,45 +306,19 @@ func (w written) hold(ctx context.Context, tx gate.DB, part []*draft, conds ...g
 	return count == int64(len(part)), err
 }
 
-// explain tells which of the rows should not have been stored, and why.
-func (w written) explain(ctx context.Context, tx gate.DB, part []*draft) error {
-	reader := &draftReader{}
+// notTheirs is the error of rows that are not for their sender to store: of the
+// one that it is about, where there is one.
+func (w written) notTheirs(ctx context.Context, tx gate.DB, part []*draft, conds []gate.Cond[any]) error {
+	f := &refused{res: w.res, drafts: part, whole: part, columns: w.columns, err: errNotTheirs}
 	for _, d := range part {
-		one := []*draft{d}
-		if own, ruled := w.res.rowsFor(w.res.who, w.verb); ruled {
-			ok, err := w.hold(ctx, tx, one, own)
-			if err != nil {
-				return err
-			}
-			if !ok {
-				p := NewProblem(http.StatusForbidden, "to %s this row of %s is not for you: it would belong to another", w.verb, w.res.path)
-				if d.pointer != "" {
-					p.Errors = []Fault{{"#" + d.pointer, "would belong to another"}}
-				}
-				return p
-			}
+		ok, err := w.hold(ctx, tx, []*draft{d}, conds...)
+		if err != nil {
+			return err
 		}
-		for i := range w.res.relations {
-			rel := &w.res.relations[i]
-			cond, bound := w.referring(rel)
-			if !bound {
-				continue
-			}
-			ok, err := w.hold(ctx, tx, one, cond)
-			if err != nil {
-				return err
-			}
-			if !ok {
-				for _, name := range rel.rel.Holds() {
-					reader.add(d, w.res.outward(name), "there is no such row")
-				}
-			}
+		if !ok {
+			f.drafts = []*draft{d}
+			break
 		}
 	}
-	if len(reader.faults) > 0 {
-		p := noSuchReference()
-		p.Errors = reader.faults
-		return p
-	}
-	return NewProblem(http.StatusForbidden, "to %s these rows of %s is not for you: they would belong to others", w.verb, w.res.path)
+	return f
 }

@@ -176,7 +176,7 @@ func (m *summary) measure(text string) (summaryColumn, error) {
 			return c, NewProblem(http.StatusBadRequest, "measure: the values of %s have no order", of)
 		}
 		c.column = v.column
-		c.value.family, c.value.column, c.value.info, c.value.index = v.family, v.column, v.info, v.index
+		c.value.family, c.value.column, c.value.info, c.value.engine, c.value.index = v.family, v.column, v.info, v.engine, v.index
 	}
 	return c, nil
 }
@@ -269,13 +269,18 @@ func (m *summary) send(w http.ResponseWriter, r *http.Request) error {
 	if m.format.isCSV() {
 		*b = m.format.appendRecord(*b, m.names())
 	}
-	written := false
-	err := m.query.Read(r.Context(), m.res.api.readDB(r.Context()), func() []any { return fields }, func() error {
+	written, odd := false, gate.OddOf(r.Context())
+	err := m.query.Read(r.Context(), m.res.api.readDB(r.Context()), func() []any {
+		for _, f := range fields {
+			odd.Forget(f)
+		}
+		return fields
+	}, func() error {
 		if written {
 			*b = append(*b, m.format.between...)
 		}
 		written = true
-		*b = m.appendGroup(*b, fields)
+		*b = m.appendGroup(*b, fields, odd)
 		return nil
 	})
 	if err != nil {
@@ -291,11 +296,13 @@ func (m *summary) send(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (m *summary) appendGroup(b []byte, fields []any) []byte {
+func (m *summary) appendGroup(b []byte, fields []any, odd *gate.Odd) []byte {
 	if m.format.isCSV() {
 		record := make([]string, len(fields))
 		for i, f := range fields {
-			if !gate.IsNull(f) {
+			if text, _, found := odd.Text(f); found {
+				record[i] = text
+			} else if !gate.IsNull(f) {
 				record[i] = string(gate.AppendText(nil, f))
 			}
 		}
@@ -304,6 +311,10 @@ func (m *summary) appendGroup(b []byte, fields []any) []byte {
 	for i, c := range m.columns {
 		b = append(b, "{,"[min(i, 1)])
 		b = append(gate.AppendJSONString(b, c.name), ':')
+		if text, null, found := odd.Text(fields[i]); found && !null {
+			b = gate.AppendJSONString(b, text)
+			continue
+		}
 		if c.column != nil {
 			b = c.column.AppendJSON(b, fields[i])
 			continue
