@@ -13,7 +13,7 @@ import (
 func newDeliveryShape() *rest.Shape[*store.Delivery, int64] {
 	return rest.NewShape("deliveries", store.Deliveries,
 		rest.Relate("previous", store.Deliveries.Previous),
-		rest.Relate("previous_deliveries", store.Deliveries.PreviousDeliveries),
+		rest.Relate("next_deliveries", store.Deliveries.NextDeliveries),
 		rest.Relate("samples", store.Deliveries.Samples),
 	)
 }
@@ -30,8 +30,8 @@ func (s *Service) deliveryRoutes() []rest.Route {
 		rest.On("PATCH /deliveries/{key}", rest.Change(s.delivery, store.Deliveries.Update)),
 		rest.On("DELETE /deliveries/{key}", rest.Remove(s.delivery, store.Deliveries.Delete)),
 		rest.On("GET /deliveries/{key}/previous", rest.GetUnder(s.delivery, store.Deliveries.Previous.Of, s.delivery)),
-		rest.On("GET /deliveries/{key}/previous-deliveries", rest.ListUnder(s.delivery, store.Deliveries.PreviousDeliveries.Of, s.delivery)),
-		rest.On("POST /deliveries/{key}/previous-deliveries", rest.CreateUnder(s.delivery, store.Deliveries.PreviousDeliveries, s.delivery)),
+		rest.On("GET /deliveries/{key}/next-deliveries", rest.ListUnder(s.delivery, store.Deliveries.NextDeliveries.Of, s.delivery)),
+		rest.On("POST /deliveries/{key}/next-deliveries", rest.CreateUnder(s.delivery, store.Deliveries.NextDeliveries, s.delivery)),
 		rest.On("GET /deliveries/{key}/samples", rest.ListUnder(s.delivery, store.Deliveries.Samples.Of, s.sample)),
 		rest.On("POST /deliveries/{key}/samples", rest.CreateUnder(s.delivery, store.Deliveries.Samples, s.sample)),
 	}

@@ -27,9 +27,9 @@ type Delivery struct {
 	Grade       string             `json:"grade"`
 
 	// Related rows, present when asked for with With.
-	Previous           *Delivery   `json:"previous,omitzero"`
-	PreviousDeliveries []*Delivery `json:"previous_deliveries,omitzero"`
-	Samples            []*Sample   `json:"samples,omitzero"`
+	Previous       *Delivery   `json:"previous,omitzero"`
+	NextDeliveries []*Delivery `json:"next_deliveries,omitzero"`
+	Samples        []*Sample   `json:"samples,omitzero"`
 }
 
 // MarshalJSON writes the row as JSON, and texts such as "NaN" where that has no number.
@@ -73,9 +73,9 @@ var Deliveries = &deliveryTable{
 	Region:      gate.NewText(deliveryDef, "region"),
 	Grade:       gate.NewText(deliveryDef, "grade"),
 
-	Previous:           gate.NewToOne(deliveryDef, deliveryDef, gate.On{{"previous_id", "id"}}, func(e *Delivery) **Delivery { return &e.Previous }),
-	PreviousDeliveries: gate.NewToMany(deliveryDef, deliveryDef, gate.On{{"id", "previous_id"}}, func(e *Delivery) *[]*Delivery { return &e.PreviousDeliveries }),
-	Samples:            gate.NewToMany(deliveryDef, sampleDef, gate.On{{"id", "delivery_id"}}, func(e *Delivery) *[]*Sample { return &e.Samples }),
+	Previous:       gate.NewToOne(deliveryDef, deliveryDef, gate.On{{"previous_id", "id"}}, func(e *Delivery) **Delivery { return &e.Previous }),
+	NextDeliveries: gate.NewToMany(deliveryDef, deliveryDef, gate.On{{"id", "previous_id"}}, func(e *Delivery) *[]*Delivery { return &e.NextDeliveries }),
+	Samples:        gate.NewToMany(deliveryDef, sampleDef, gate.On{{"id", "delivery_id"}}, func(e *Delivery) *[]*Sample { return &e.Samples }),
 }
 
 type deliveryTable struct {
@@ -95,9 +95,9 @@ type deliveryTable struct {
 	Region      *gate.Text[*Delivery]
 	Grade       *gate.Text[*Delivery]
 
-	Previous           *gate.ToOne[*Delivery, *Delivery]
-	PreviousDeliveries *gate.ToMany[*Delivery, *Delivery]
-	Samples            *gate.ToMany[*Delivery, *Sample]
+	Previous       *gate.ToOne[*Delivery, *Delivery]
+	NextDeliveries *gate.ToMany[*Delivery, *Delivery]
+	Samples        *gate.ToMany[*Delivery, *Sample]
 }
 
 // deliveryDef describes the table delivery to the runtime.

@@ -110,7 +110,8 @@ type Column struct {
 	Default   *Default `json:"default,omitempty"`
 	Domain    string   `json:"domain,omitempty"`    // full name of the domain that the type is
 	Generated string   `json:"generated,omitempty"` // the expression it is computed by
-	Stored    bool     `json:"stored,omitempty"`    // computed when written, where the engine leaves the choice
+	Stored    bool     `json:"stored,omitempty"`    // computed when written, where an engine usually computes when read
+	Virtual   bool     `json:"virtual,omitempty"`   // computed when read, where an engine usually computes when written
 	OnUpdate  string   `json:"onUpdate,omitempty"`  // the expression that it is set to when the row changes
 	Comment   string   `json:"comment,omitempty"`
 	Collation string   `json:"collation,omitempty"`
@@ -214,6 +215,7 @@ type Reference struct {
 
 	Deferrable bool `json:"deferrable,omitempty"`
 	Unenforced bool `json:"unenforced,omitempty"` // the engine takes the declaration and does not hold rows to it
+	Period     bool `json:"period,omitempty"`     // the last column is a period that the target's rows must cover together
 
 	Definition string `json:"definition,omitempty"` // of the constraint, where the rest does not tell all
 }
@@ -424,6 +426,9 @@ func (c *Catalog) Sort() {
 		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Text, b.Text))
 	})
 	for i := range c.Tables {
+		if c.Tables[i].Columns == nil { // a list without columns, not none
+			c.Tables[i].Columns = []Column{}
+		}
 		c.Tables[i].sort()
 	}
 }

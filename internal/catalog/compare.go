@@ -218,7 +218,7 @@ func (c *comparison) column(table string, was, now *Column) {
 		a, b := defaultText(was.Default), defaultText(now.Default)
 		c.altered("default", table, at, a, b, "the default of %s is %s now, was %s", at, b, a)
 	}
-	if was.Generated != now.Generated || was.Stored != now.Stored || was.OnUpdate != now.OnUpdate {
+	if was.Generated != now.Generated || was.Stored != now.Stored || was.Virtual != now.Virtual || was.OnUpdate != now.OnUpdate {
 		c.altered("computed", table, at, was.Generated, now.Generated, "what computes %s has changed", at)
 	}
 	if was.Collation != now.Collation {

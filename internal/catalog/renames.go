@@ -822,6 +822,8 @@ func sameFamily(a, b Type) bool {
 // wideningKinds reports whether a type holds what another one does, and more.
 func wideningKinds(was, is Type) bool {
 	switch {
+	case is.Unsigned && !was.Unsigned:
+		return false
 	case was.Kind == Int && is.Kind == Int:
 		return is.Bits >= was.Bits && is.Unsigned == was.Unsigned
 	case was.Kind == Text && is.Kind == Text:

@@ -12,7 +12,7 @@ import (
 // showCalls prints a line of curl for each endpoint of the chosen tables, to try
 // on a service that runs.
 func (a *app) showCalls(c, chosen *catalog.Catalog, p *project.Project) error {
-	m, err := model.Build(c, p, project.NewNames())
+	m, err := a.modelOf(c, p)
 	if err != nil {
 		return err
 	}

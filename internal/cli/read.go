@@ -181,6 +181,15 @@ func (a *app) source(args []string, engine string) (*project.Project, read.Sourc
 	return project.Default(), s, err
 }
 
+// modelOf builds the model with the names that the project has already.
+func (a *app) modelOf(c *catalog.Catalog, p *project.Project) (*model.Model, error) {
+	known, err := model.NamesOf(p)
+	if err != nil {
+		return nil, err
+	}
+	return model.Build(c, p, known)
+}
+
 // attentionLines is how many things that need attention the overview shows.
 const attentionLines = 8
 
@@ -193,7 +202,7 @@ const overviewTables = 30
 // showCatalog prints the overview, of a large schema only the tables that most
 // others refer to unless all are asked for.
 func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.Source, r reading) error {
-	m, err := model.Build(c, p, project.NewNames())
+	m, err := a.modelOf(c, p)
 	if err != nil && len(c.Tables) > 0 {
 		return err
 	}
@@ -365,16 +374,50 @@ func (a *app) showAttention(m *model.Model) {
 	if m == nil || len(m.Attention) == 0 {
 		return
 	}
-	a.say("\nneeds attention")
+	var decide, facts []model.AttentionGroup
+	for _, g := range model.Grouped(m.Attention) {
+		if g.Items[0].Fact() {
+			facts = append(facts, g)
+		} else {
+			decide = append(decide, g)
+		}
+	}
+	a.showGroups("needs a decision", decide)
+	a.showGroups("good to know", facts)
+	a.say("  why, and what settles it: widegate read --attention")
+}
+
+// showGroups prints a line for what is alike.
+func (a *app) showGroups(title string, groups []model.AttentionGroup) {
+	if len(groups) == 0 {
+		return
+	}
+	a.say("\n%s", title)
 	list := columns{titles: []string{"", ""}}
-	for _, n := range m.Attention[:min(len(m.Attention), attentionLines)] {
-		list.add(n.Table, n.Text)
+	for _, g := range groups[:min(len(groups), attentionLines)] {
+		if len(g.Items) == 1 {
+			list.add(g.Items[0].Table, g.Text)
+			continue
+		}
+		list.add("", g.Text+": "+shortened(subjects(g), 60))
 	}
 	list.print(a)
-	if more := len(m.Attention) - attentionLines; more > 0 {
+	if more := len(groups) - attentionLines; more > 0 {
 		a.say("  and %d more", more)
 	}
-	a.say("  why, and what settles it: widegate read --attention")
+}
+
+// subjects are the tables and columns that a group is about.
+func subjects(g model.AttentionGroup) string {
+	var list []string
+	for _, item := range g.Items {
+		subject := item.Subject()
+		if subject == "" {
+			subject, _, _ = strings.Cut(item.Text, ": is not ")
+		}
+		list = append(list, subject)
+	}
+	return strings.Join(list, ", ")
 }
 
 // showAttentionInFull prints each matter with its reason and the lines for the
@@ -384,16 +427,37 @@ func (a *app) showAttentionInFull(m *model.Model) {
 		a.say("Nothing needs attention.")
 		return
 	}
-	for i, n := range m.Attention {
+	for i, g := range model.Grouped(m.Attention) {
 		if i > 0 {
 			a.say("")
 		}
-		a.say("%s", strings.TrimSpace(n.Table+"  "+n.Text))
-		if n.Why != "" {
-			a.say("  %s", n.Why)
+		first := g.Items[0]
+		if len(g.Items) == 1 {
+			a.say("%s", strings.TrimSpace(first.Table+"  "+g.Text))
+		} else {
+			a.say("%s:", g.Text)
+			a.sayLines("  " + wrapped(subjects(g), 100, "  "))
 		}
-		if n.Settle != "" {
-			a.sayLines("    " + strings.ReplaceAll(n.Settle, "\n", "\n    "))
+		if first.Why != "" {
+			a.say("  %s", first.Why)
+		}
+		for _, item := range g.Items {
+			if item.Settle != "" {
+				a.sayLines("    " + strings.ReplaceAll(item.Settle, "\n", "\n    "))
+			}
 		}
 	}
+}
+
+// wrapped breaks a list at its commas into lines that are no longer than width.
+func wrapped(list string, width int, indent string) string {
+	var lines []string
+	line := ""
+	for _, part := range strings.SplitAfter(list, ", ") {
+		if line != "" && len(line)+len(part) > width {
+			lines, line = append(lines, strings.TrimRight(line, " ")), ""
+		}
+		line += part
+	}
+	return strings.Join(append(lines, line), "\n"+indent)
 }

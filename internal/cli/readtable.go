@@ -14,7 +14,7 @@ import (
 
 // showTables prints the chosen tables in detail.
 func (a *app) showTables(c, chosen *catalog.Catalog, p *project.Project) error {
-	m, err := model.Build(c, p, project.NewNames())
+	m, err := a.modelOf(c, p)
 	if err != nil {
 		return err
 	}

@@ -79,7 +79,7 @@ func TestKilledDatabase(t *testing.T) {
 // sendUntilDone sends a request until it is acknowledged.
 func sendUntilDone(t *testing.T, base, key string, unavailable *atomic.Int64) {
 	body := fmt.Sprintf(`{"delivery_id":1,"taken_at":"2026-05-01T08:00:00Z","value":1.5,"note":%q}`, key)
-	for range 600 {
+	for range 6000 { // five minutes
 		req, err := http.NewRequest("POST", base+"/api/samples", strings.NewReader(body))
 		if !assert.NoError(t, err) {
 			return

@@ -196,15 +196,15 @@ func (d *draft) myConversion(a alteration, column string) conversion {
 		return conversion{condition: fmt.Sprintf("NOT (%s <=> %s)", expr, column)}
 	}
 	integral := was.Kind == catalog.Int || was.Kind == catalog.Bool
+	negative := ""
+	if now.Unsigned && !was.Unsigned {
+		negative = column + " < 0"
+	}
 	switch now.Kind {
 	case catalog.Int, catalog.Bool:
 		return d.myToInt(a, column, integral)
 	case catalog.Decimal:
 		target := fmt.Sprintf("DECIMAL(%d,%d)", now.Precision, now.Scale)
-		negative := ""
-		if strings.Contains(a.now.Declared, "unsigned") {
-			negative = column + " < 0"
-		}
 		switch {
 		case integral || was.Kind == catalog.Decimal || was.Kind == catalog.Float:
 			return conversion{condition: or(fmt.Sprintf("NOT (CAST(%s AS %s) <=> %[1]s)", column, target), negative)}
@@ -214,15 +214,15 @@ func (d *draft) myConversion(a alteration, column string) conversion {
 	case catalog.Float:
 		switch {
 		case integral:
-			return conversion{condition: fmt.Sprintf("abs(CAST(%s AS DECIMAL(65,0))) > %s", column, map[bool]string{true: "16777216", false: "9007199254740992"}[now.Bits == 32])}
+			return conversion{condition: or(fmt.Sprintf("abs(CAST(%s AS DECIMAL(65,0))) > %s", column, map[bool]string{true: "16777216", false: "9007199254740992"}[now.Bits == 32]), negative)}
 		case was.Kind == catalog.Decimal && now.Bits == 64:
-			return conversion{condition: fmt.Sprintf("NOT (CAST(%s + 0e0 AS DECIMAL(%d,%d)) <=> %[1]s)", column, was.Precision, was.Scale)}
+			return conversion{condition: or(fmt.Sprintf("NOT (CAST(%s + 0e0 AS DECIMAL(%d,%d)) <=> %[1]s)", column, was.Precision, was.Scale), negative)}
 		case was.Kind == catalog.Float && now.Bits == 32:
-			return unlike("CAST(" + column + " AS FLOAT)")
+			return conversion{condition: or(fmt.Sprintf("NOT (CAST(%s AS FLOAT) <=> %[1]s)", column), negative)}
 		case was.Kind == catalog.Float:
-			return conversion{}
+			return conversion{condition: negative}
 		case was.Kind == catalog.Text && now.Bits == 64:
-			return unlike("CAST(" + column + " + 0e0 AS CHAR)")
+			return conversion{condition: or(fmt.Sprintf("NOT (CAST(%s + 0e0 AS CHAR) <=> %[1]s)", column), negative)}
 		}
 	case catalog.Text:
 		return d.myToText(a, column)

@@ -559,6 +559,9 @@ func widens(was, now catalog.Type) bool {
 	default:
 		return false
 	}
+	if now.Unsigned && !was.Unsigned {
+		return false
+	}
 	switch was.Kind {
 	case catalog.Int:
 		return now.Bits >= was.Bits && was.Unsigned == now.Unsigned || was.Unsigned && !now.Unsigned && now.Bits > was.Bits

@@ -173,7 +173,7 @@ func (a alteration) retyped() bool {
 }
 
 func (a alteration) computed() bool {
-	return a.was.Generated != a.now.Generated || a.was.Generated != "" && (a.retyped() || a.was.Stored != a.now.Stored)
+	return a.was.Generated != a.now.Generated || a.was.Generated != "" && (a.retyped() || a.was.Stored != a.now.Stored || a.was.Virtual != a.now.Virtual)
 }
 
 // freed reports whether a column was computed and holds values of its own now.

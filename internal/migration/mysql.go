@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	readmysql "widegate/internal/read/mysql"
 )
 
 // mysql drafts for MySQL and MariaDB, where each change of the schema stands for
@@ -37,6 +38,7 @@ func (d *mysql) write() {
 	d.dropReferences(pairs)
 	d.freeKeys(pairs)
 	d.rename(pairs)
+	d.makeSequences()
 	for _, t := range d.fresh() {
 		d.makeTable(t)
 	}
@@ -52,6 +54,7 @@ func (d *mysql) write() {
 		}
 	}
 	d.dropTables()
+	d.dropSequences()
 	for _, r := range dropRoutines {
 		if !hasRoutine(makeRoutines, r) {
 			d.step(fmt.Sprintf("DROP %s IF EXISTS %s", strings.ToUpper(r.Kind), d.table(r.Schema, r.Name)))
@@ -802,6 +805,37 @@ func (d *mysql) addReferences(pairs []*pair) {
 	}
 	for _, t := range d.fresh() {
 		add(t, slices.DeleteFunc(slices.Clone(t.References), func(r catalog.Reference) bool { return d.early(t, r) }))
+	}
+}
+
+func findSequence(c *catalog.Catalog, s catalog.Sequence) (catalog.Sequence, bool) {
+	i := slices.IndexFunc(c.Sequences, func(x catalog.Sequence) bool { return x.Schema == s.Schema && x.Name == s.Name })
+	if i < 0 {
+		return catalog.Sequence{}, false
+	}
+	return c.Sequences[i], true
+}
+
+// makeSequences makes and changes those of MariaDB, before the columns whose
+// defaults take from them.
+func (d *mysql) makeSequences() {
+	for _, now := range d.after.Sequences {
+		was, there := findSequence(d.at, now)
+		name := d.table(now.Schema, now.Name)
+		switch {
+		case !there:
+			d.step(strings.TrimSpace("CREATE SEQUENCE IF NOT EXISTS " + name + " " + now.Options))
+		case was.Options != now.Options:
+			d.step("ALTER SEQUENCE " + name + " " + readmysql.AllSequenceOptions(now.Options))
+		}
+	}
+}
+
+func (d *mysql) dropSequences() {
+	for _, was := range d.at.Sequences {
+		if _, stays := findSequence(d.after, was); !stays {
+			d.step("DROP SEQUENCE IF EXISTS " + d.table(was.Schema, was.Name))
+		}
 	}
 }
 

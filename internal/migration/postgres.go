@@ -1038,7 +1038,11 @@ func (d *postgres) column(c *catalog.Column, notNull bool) string {
 	}
 	switch def := c.Default; {
 	case c.Generated != "":
-		text += fmt.Sprintf(" GENERATED ALWAYS AS (%s) STORED", c.Generated)
+		kind := "STORED"
+		if c.Virtual {
+			kind = "VIRTUAL"
+		}
+		text += fmt.Sprintf(" GENERATED ALWAYS AS (%s) %s", c.Generated, kind)
 	case def == nil:
 	case def.Kind != catalog.Identity:
 		if c.Domain == "" || !d.domainHas(c) {

@@ -552,14 +552,22 @@ func (d *sqlite) tableFromFacts(t *catalog.Table, name string) string {
 	for i := range t.Columns {
 		c := &t.Columns[i]
 		text := strings.TrimSpace(d.name(c.Name) + " " + c.Declared)
+		numbered := c.Default != nil && c.Default.Kind == catalog.Identity
 		if single && t.PrimaryKey.Columns[0] == c.Name {
 			text += " PRIMARY KEY"
-		} else if !c.Nullable {
+			if strings.EqualFold(c.Declared, "INTEGER") && !numbered {
+				text += " DESC" // with which the column is no name of the row's number
+			}
+		}
+		if !c.Nullable && !numbered {
 			text += " NOT NULL"
 		}
 		switch {
 		case c.Generated != "":
 			text += fmt.Sprintf(" GENERATED ALWAYS AS (%s)", c.Generated)
+			if c.Stored {
+				text += " STORED"
+			}
 		case c.Default != nil && c.Default.Kind != catalog.Identity:
 			text += " DEFAULT " + d.defaultText(c)
 		}

@@ -30,6 +30,9 @@ var (
 func readChecks(t *catalog.Table) map[string]limits {
 	found := map[string]limits{}
 	for _, check := range t.Checks {
+		if strings.Contains(check.Options, "NOT ENFORCED") {
+			continue
+		}
 		expr := stripCasts(check.Expr)
 		if column, labels := readLabels(expr); column != "" {
 			if c, ok := t.Column(column); ok && c.Type.Kind == catalog.Text {

@@ -48,14 +48,14 @@ func (b *builder) addComposite(e *Entity, from *catalog.Composite, full string) 
 	source := "composite type " + full
 	name, given := b.names.Enums[source]
 	if !given {
-		name = b.global.give(exported(splitWords(from.Name)), exported(splitWords(from.Name+" value")))
+		name = b.global.give(b.words.exported(b.words.Split(from.Name)), b.words.exported(b.words.Split(from.Name+" value")))
 		b.names.Enums[source] = name
 	}
-	c := &Composite{Name: name, Facts: b.global.give(unexported(splitWords(name + " parts"))), SQL: source, Comment: from.Comment, Home: e, full: full}
+	c := &Composite{Name: name, Facts: b.global.give(b.steady.unexported(b.steady.Split(name + " parts"))), SQL: source, Comment: from.Comment, Home: e, full: full}
 	names := newNamespace("Parts")
 	for _, part := range from.Fields {
 		f := &Field{
-			Name: names.give(exported(splitWords(part.Name))), Nullable: true,
+			Name: names.give(b.steady.exported(b.steady.Split(part.Name))), Nullable: true,
 			Column: &catalog.Column{Name: part.Name, Declared: part.Declared, Type: part.Type, Nullable: true},
 		}
 		b.setType(e, f, nil)

@@ -48,7 +48,7 @@ func (b *builder) addContents(e *Entity) error {
 		if f.Hidden || !said && f.Column.Type.Size > 0 && f.Column.Type.Size <= shortBytes {
 			continue
 		}
-		path := orElse(kebab(splitWords(f.Column.Name)), "content")
+		path := orElse(kebab(b.steady.Split(f.Column.Name)), "content")
 		c := &Content{Path: paths.give(path, path+"-content"), Most: max(set.Most, 0)}
 		c.MediaColumn = e.mediaColumn(f, binary == 1)
 		switch {

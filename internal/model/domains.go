@@ -58,7 +58,7 @@ func (b *builder) setDomain(e *Entity, f *Field) {
 	if f.Domain == nil {
 		name, given := b.names.Enums[source]
 		if !given {
-			name = b.global.give(exported(splitWords(d.Name)), exported(splitWords(d.Name+" value")))
+			name = b.global.give(b.words.exported(b.words.Split(d.Name)), b.words.exported(b.words.Split(d.Name+" value")))
 			b.names.Enums[source] = name
 		}
 		f.Domain = &Domain{Name: name, Base: f.Value, SQL: source + ", which is " + strings.ToLower(d.Declared), Comment: d.Comment, Home: e}

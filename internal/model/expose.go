@@ -37,9 +37,9 @@ func (m *Model) Expose(roles map[string][]string) error {
 			}
 			return fault.New(next, "widegate.yaml: api.expose names %s, which is no function of a named query or routine", name)
 		}
-		e := &Exposed{NamedQuery: m.seenQuery(q), Path: "queries/" + kebab(splitWords(name)), Handler: "query" + name, Roles: roles[name]}
+		e := &Exposed{NamedQuery: m.seenQuery(q), Path: "queries/" + kebab(m.steady.Split(name)), Handler: "query" + name, Roles: roles[name]}
 		if q.Routine {
-			e.Path, e.Handler = "routines/"+kebab(splitWords(name)), "call"+name
+			e.Path, e.Handler = "routines/"+kebab(m.steady.Split(name)), "call"+name
 		}
 		m.Exposed = append(m.Exposed, e)
 	}

@@ -36,6 +36,8 @@ type Model struct {
 	Versions   []*Version // earlier ones of the interface
 	Followed   []Followed
 	Attention  []Attention
+
+	steady spelling
 }
 
 // Followed is a table that came along because another refers to it.
@@ -61,6 +63,8 @@ type Entity struct {
 	File      string // hive, without ending
 	Path      string // hives
 	Words     string // hive, in prose
+	words     []string
+	why       string // it has its name
 	Article   string // a hive, in prose
 	Verbs     Verbs
 	Fields    []*Field
@@ -107,6 +111,8 @@ type Field struct {
 	Composite *Composite // that the column's type is
 	Entity    *Entity    // of a query's row: the field holds one of these
 	Content   *Content   // of a binary column that is a resource of its own
+
+	set bool // its name is from the project file
 }
 
 // Limits restrict the values of a field.
@@ -212,6 +218,12 @@ func newBuilder(c *catalog.Catalog, p *project.Project, names *project.Names) *b
 	for i := range c.Tables {
 		b.tables[c.Tables[i].FullName()] = &c.Tables[i]
 	}
+	b.words, b.steady = spellings(p, names)
+	b.before = map[string]bool{}
+	for name := range names.Tables {
+		b.before[name] = true
+	}
+	b.model.steady = b.steady
 	return b
 }
 
@@ -224,7 +236,10 @@ type builder struct {
 	declared map[*catalog.Table][]catalog.Reference
 	taken    []*catalog.Table
 	entities map[*catalog.Table]*Entity
-	global   *namespace // of the store package
+	global   *namespace      // of the store package
+	before   map[string]bool // tables that had names
+	words    spelling        // of names that the ledger remembers
+	steady   spelling        // of all others
 }
 
 // settings are what the project file says of a table.
@@ -393,6 +408,8 @@ func (b *builder) nameTables() {
 		b.model.Entities = append(b.model.Entities, e)
 		if given, ok := b.names.Tables[t.FullName()]; ok && given.Entity != "" && b.settings(t).Name == "" && b.settings(t).Path == "" {
 			e.Name, e.Plural, e.File, e.Path = given.Entity, given.Plural, given.File, given.Path
+			one, many := b.words.Noun(b.tableWords(t))
+			e.words, e.why = given.WordsOf(e.Name), b.stillWhy(e.Name, b.words.exported(one), b.whyCalled(t, one, many))
 			if b.global.reserve(e.Name, e.Plural) && files.reserve(e.File) && paths.reserve(e.Path) {
 				continue
 			}
@@ -409,9 +426,8 @@ func (b *builder) nameTables() {
 		locals.reserve(e.handlers()...)
 	}
 	for _, e := range b.model.Entities {
-		words := splitWords(e.Name)
-		e.Local = b.localName(locals, unexported(words))
-		e.Words = strings.Join(words, " ")
+		e.Local = b.localName(locals, b.steady.unexported(e.words))
+		e.Words = strings.Join(e.words, " ")
 		e.Article = withArticle(e.Words)
 		e.Type = e.Name
 	}
@@ -440,19 +456,38 @@ func (b *builder) localName(locals *namespace, name string) string {
 
 func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
 	t, set := e.Table, b.settings(e.Table)
-	words := singular(splitWords(t.Name))
+	words, many := b.words.Noun(b.tableWords(t))
 	if set.Name != "" {
-		words = splitWords(set.Name)
+		words, many = b.words.Noun(b.words.Split(set.Name))
+		words = b.words.Split(set.Name)
 	}
-	inSchema := append(splitWords(t.Schema), words...)
-	e.Name = b.global.give(orElse(set.Name, exported(words)), exported(inSchema))
-	if e.Name == exported(inSchema) {
-		words = inSchema
+	schema := b.words.Split(t.Schema)
+	inSchema := slices.Concat(schema, words)
+	e.Name = b.global.give(orElse(set.Name, b.words.exported(words)), b.words.exported(inSchema))
+	if e.Name == b.words.exported(inSchema) {
+		words, many = inSchema, slices.Concat(schema, many)
 	}
-	many := plural(singular(words))
-	e.Plural = b.global.give(orElse(set.Plural, exported(many)), e.Name+"Rows")
+	e.words, e.why = words, b.whyCalled(t, words, many)
+	if e.Name != b.words.exported(words) || len(words) == 0 {
+		e.words = b.words.Split(e.Name)
+	}
+	e.Plural = b.global.give(orElse(set.Plural, b.words.exported(many)), e.Name+"Rows")
 	e.File = files.give(fileName(words))
 	e.Path = paths.give(orElse(orElse(set.Path, kebab(many)), "rows"))
+}
+
+// tableWords are the words of a table's name, without the prefix that the project
+// leaves off.
+func (b *builder) tableWords(t *catalog.Table) []string {
+	return b.words.Split(withoutPrefix(t.Name, b.project.Words.Prefix))
+}
+
+// withoutPrefix leaves a prefix off a name, if something is left.
+func withoutPrefix(name, prefix string) string {
+	if len(name) > len(prefix) && strings.EqualFold(name[:len(prefix)], prefix) {
+		return name[len(prefix):]
+	}
+	return name
 }
 
 func orElse(s, other string) string {
@@ -490,9 +525,10 @@ func (b *builder) addFields(e *Entity) {
 		c := &e.Table.Columns[i]
 		set := b.settings(e.Table).Columns[c.Name]
 		if name[c.Name] == "" {
-			name[c.Name] = fields.give(orElse(set.Name, exported(splitWords(c.Name))))
+			name[c.Name] = fields.give(orElse(set.Name, b.words.exported(b.words.Split(c.Name))))
 		}
 		f := &Field{Column: c, Name: name[c.Name], Nullable: c.Nullable, ByDefault: c.Default != nil}
+		f.set = set.Name != ""
 		f.Var = vars.give(f.Name, f.Name+"Column")
 		f.Auto = c.Default != nil && c.Default.Kind == catalog.Identity
 		if c.Default != nil && c.Default.Kind == catalog.Constant {
@@ -532,7 +568,7 @@ var numberSecrets = []string{"pin", "password", "passwd", "pw", "pwd", "token", 
 
 // looksSecret tells by name and type whether a column holds a secret.
 func looksSecret(c *catalog.Column) bool {
-	words := splitWords(c.Name)
+	words := english.Split(c.Name)
 	if len(words) == 0 || !slices.ContainsFunc(words, func(w string) bool { return slices.Contains(secretWords, w) }) {
 		return false
 	}
@@ -559,7 +595,7 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
 	case t.Kind == catalog.EnumKind && t.Enum != "":
 		if known, ok := b.catalog.Enum(t.Enum); ok {
-			f.Enum = b.enum(e, t.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
+			f.Enum = b.enum(e, t.Enum, []string{b.words.exported(b.words.Split(known.Name))}, known.Comment, known.Labels)
 		}
 	case e.Table.IsView():
 		if t.Kind == catalog.EnumKind {
@@ -569,7 +605,7 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		if t.Kind == catalog.EnumKind {
 			labels = t.Labels
 		}
-		column := exported(splitWords(f.Column.Name))
+		column := b.words.exported(b.words.Split(f.Column.Name))
 		f.Enum = b.enum(e, e.Table.FullName()+"."+f.Column.Name, []string{column, e.Name + column}, f.Column.Comment, labels)
 	}
 	if f.Enum != nil {
@@ -660,7 +696,7 @@ func (b *builder) setCompound(e *Entity, f *Field) {
 		element.Kind, element.Value = KindTimeOfDay, "gate.TimeOfDay"
 	}
 	if known, ok := b.catalog.Enum(t.Element.Enum); ok && t.Element.Enum != "" {
-		element.Enum = b.enum(e, t.Element.Enum, []string{exported(splitWords(known.Name))}, known.Comment, known.Labels)
+		element.Enum = b.enum(e, t.Element.Enum, []string{b.words.exported(b.words.Split(known.Name))}, known.Comment, known.Labels)
 		element.Kind, element.Value = KindEnum, element.Enum.Name
 	}
 	if t.Element.Kind == catalog.Compound {
@@ -691,8 +727,8 @@ func (b *builder) enum(e *Entity, source string, candidates []string, comment st
 	}
 	en := &Enum{Name: name, Comment: comment, Home: e}
 	for _, l := range labels {
-		words := splitWords(l)
-		constant := name + titles(words)
+		words := b.steady.Split(l)
+		constant := name + b.steady.Title(words)
 		if len(words) == 0 {
 			constant = name + "Empty"
 		}

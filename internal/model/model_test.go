@@ -64,22 +64,22 @@ func TestWords(t *testing.T) {
 		"hive": "Hive", "split_from_id": "SplitFromID", "HiveName": "HiveName", "XMLHttpURL": "XMLHTTPURL", "hive-no": "HiveNo", "hive no.2": "HiveNo2",
 		"2nd_queen": "X2ndQueen", "über": "Über", "蜂": "X蜂", "___": "X", "type": "Type", "a$b": "AB", "ID": "ID", "userId": "UserID",
 	} {
-		assert.Equal(t, want, exported(splitWords(name)), name)
+		assert.Equal(t, want, english.exported(english.Split(name)), name)
 	}
 	for name, want := range map[string]string{"type": "typeRow", "hive_no": "hiveNo", "string": "stringRow", "2x": "x2x", "": "x", "ID": "id"} {
-		assert.Equal(t, want, unexported(splitWords(name)), name)
+		assert.Equal(t, want, english.unexported(english.Split(name)), name)
 	}
-	assert.Equal(t, "hive_windows_rows", fileName(splitWords("hive_windows")), "the go command must not take it for another system's")
-	assert.Equal(t, "queen_test_rows", fileName(splitWords("QueenTest")))
-	assert.Equal(t, "rows", fileName(splitWords("--")), "the go command passes over names that begin with a line")
-	assert.Equal(t, "con_rows", fileName(splitWords("CON")), "it is a device on some systems")
-	assert.Equal(t, "x", fileName(splitWords("../../x")))
-	assert.Len(t, fileName(splitWords(strings.Repeat("größe", 100))), longestFile, "file systems take no longer names, and no half characters")
+	assert.Equal(t, "hive_windows_rows", fileName(english.Split("hive_windows")), "the go command must not take it for another system's")
+	assert.Equal(t, "queen_test_rows", fileName(english.Split("QueenTest")))
+	assert.Equal(t, "rows", fileName(english.Split("--")), "the go command passes over names that begin with a line")
+	assert.Equal(t, "con_rows", fileName(english.Split("CON")), "it is a device on some systems")
+	assert.Equal(t, "x", fileName(english.Split("../../x")))
+	assert.Len(t, fileName(english.Split(strings.Repeat("größe", 100))), longestFile, "file systems take no longer names, and no half characters")
 }
 
 func TestPathsLoseTheirMarks(t *testing.T) {
 	for name, want := range map[string]string{"Größe": "grosse", "naïve_Café": "naive-cafe", "蜂の巣": "蜂の巣", "ÅNGSTRÖM": "angstrom", "a_b": "a-b"} {
-		assert.Equal(t, want, kebab(splitWords(name)))
+		assert.Equal(t, want, kebab(english.Split(name)))
 	}
 }
 
@@ -118,7 +118,7 @@ func TestRelationNames(t *testing.T) {
 	}, relationsOf(m, "Hive"))
 	assert.Equal(t, map[string]string{"Hives": "ToMany Hive", "Forages": "ManyToMany Forage"}, relationsOf(m, "Apiary"))
 	assert.Equal(t, map[string]string{"Apiaries": "ManyToMany Apiary"}, relationsOf(m, "Forage"))
-	assert.Equal(t, map[string]string{"StandKeeperHives": "ToMany Hive", "OwnerQueens": "ToMany Queen"}, relationsOf(m, "Keeper"))
+	assert.Equal(t, map[string]string{"Hives": "ToMany Hive", "Queens": "ToMany Queen"}, relationsOf(m, "Keeper"))
 	assert.Equal(t, map[string]string{"Hive": "ToOne Hive", "Keeper": "ToOne Keeper"}, relationsOf(m, "Queen"), "the column owner has its name already")
 	require.Len(t, m.Joins, 1)
 }

@@ -54,7 +54,7 @@ type QueryOrder struct{ Name, Key, SQL string }
 // paths of the SQL files.
 func (m *Model) AddQueries(c *catalog.Catalog, source string, queries []*sqlquery.Query) error {
 	b := newQueryBuilder(m, c)
-	file := &QueryFile{Source: source, File: fileName(splitWords(strings.TrimSuffix(path.Base(source), ".sql"))) + "_queries"}
+	file := &QueryFile{Source: source, File: fileName(b.steady.Split(strings.TrimSuffix(path.Base(source), ".sql"))) + "_queries"}
 	for _, q := range queries {
 		named, err := b.query(q)
 		if err != nil {
@@ -67,7 +67,7 @@ func (m *Model) AddQueries(c *catalog.Catalog, source string, queries []*sqlquer
 }
 
 func newQueryBuilder(m *Model, c *catalog.Catalog) *queryBuilder {
-	b := &queryBuilder{model: m, catalog: c, global: newNamespace(storeReserved...)}
+	b := &queryBuilder{model: m, catalog: c, global: newNamespace(storeReserved...), steady: m.steady}
 	for _, e := range m.Entities {
 		b.global.reserve(e.Name)
 		b.global.reserve(e.Plural)
@@ -86,10 +86,11 @@ type queryBuilder struct {
 	model   *Model
 	catalog *catalog.Catalog
 	global  *namespace
+	steady  spelling
 }
 
 func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
-	n := &NamedQuery{Name: exported(splitWords(q.Name)), Doc: q.Doc, Shape: q.Shape, Reads: q.Reads()}
+	n := &NamedQuery{Name: b.steady.exported(b.steady.Split(q.Name)), Doc: q.Doc, Shape: q.Shape, Reads: q.Reads()}
 	if !b.global.reserve(n.Name) {
 		return nil, q.Fault("rename it in this line", "the store has something else called %s", n.Name)
 	}
@@ -120,7 +121,7 @@ func (f *Field) AsText() bool {
 
 // field makes a field of a column that a query puts out.
 func (b *queryBuilder) field(c catalog.Column, source *catalog.Column) *Field {
-	f := &Field{Column: &c, Name: exported(splitWords(c.Name)), Nullable: c.Nullable}
+	f := &Field{Column: &c, Name: b.steady.exported(b.steady.Split(c.Name)), Nullable: c.Nullable}
 	f.Kind, f.Value = goType(c.Type)
 	switch {
 	case c.Type.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite:
@@ -174,12 +175,12 @@ func (f *Field) named(name string) *Field {
 func (b *queryBuilder) args(n *NamedQuery, q *sqlquery.Query) error {
 	names := newNamespace("ctx", "db", "q", "to", "row", "v", "list", "err")
 	for _, a := range q.Args {
-		arg := QueryArg{Name: names.give(unexported(splitWords(a.Name))), List: a.List, Optional: a.Optional}
+		arg := QueryArg{Name: names.give(b.steady.unexported(b.steady.Split(a.Name))), List: a.List, Optional: a.Optional}
 		arg.Field = &Field{Column: &catalog.Column{Name: a.Name}}
 		if a.Keys != nil {
-			arg.Type = b.global.give(n.Name + exported(splitWords(a.Name)))
+			arg.Type = b.global.give(n.Name + b.steady.exported(b.steady.Split(a.Name)))
 			for _, k := range a.Keys {
-				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + exported(splitWords(k.Name))), k.Name, k.SQL})
+				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + b.steady.exported(b.steady.Split(k.Name))), k.Name, k.SQL})
 			}
 			n.Args = append(n.Args, arg)
 			continue
@@ -220,13 +221,13 @@ func (b *queryBuilder) result(n *NamedQuery, q *sqlquery.Query) {
 	fields := newNamespace()
 	for _, r := range q.Result {
 		if e := b.entity(r.Table); e != nil {
-			name := exported(splitWords(r.Alias))
+			name := b.steady.exported(b.steady.Split(r.Alias))
 			if strings.EqualFold(r.Alias, e.Table.Name) || len(r.Alias) == 1 {
 				name = e.Name
 			}
 			n.Fields = append(n.Fields, &Field{
 				Name: fields.give(name, e.Name), Value: "*" + e.Name, Type: "*" + e.Name, Nullable: r.Outer,
-				Column: &catalog.Column{Name: strings.Join(splitWords(name), "_")}, Entity: e,
+				Column: &catalog.Column{Name: strings.Join(b.steady.Split(name), "_")}, Entity: e,
 			})
 			continue
 		}
@@ -241,7 +242,7 @@ func (b *queryBuilder) result(n *NamedQuery, q *sqlquery.Query) {
 			}
 			c.Nullable = c.Nullable || r.Outer
 			f := b.field(c, source)
-			f.Name = fields.give(f.Name, exported(splitWords(r.Alias))+f.Name)
+			f.Name = fields.give(f.Name, b.steady.exported(b.steady.Split(r.Alias))+f.Name)
 			n.Fields = append(n.Fields, f)
 		}
 	}

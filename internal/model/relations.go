@@ -2,6 +2,7 @@ package model
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -31,7 +32,10 @@ type Relation struct {
 	Join    *Join
 	Owned   bool // this entity holds the reference
 	Comment string
-	Unclear bool // another relation or a column has the name that it would have
+	Unclear bool // other relations or columns have all names that it would have
+
+	words []string
+	why   string // it has its name
 }
 
 // Join is the table between the two sides of a many-to-many relation.
@@ -57,7 +61,7 @@ func asJoin(t *catalog.Table) (join, bool) {
 	var parts []catalog.Reference
 	covered := 0
 	for _, ref := range t.References {
-		if isSubset(ref.Columns, t.PrimaryKey.Columns) {
+		if !ref.Period && isSubset(ref.Columns, t.PrimaryKey.Columns) {
 			parts = append(parts, ref)
 			covered += len(ref.Columns)
 		}
@@ -89,6 +93,7 @@ type wanted struct {
 	source     string
 	candidates [][]string // words
 	set        string     // the name that the project file gives
+	why        string     // the first candidate is the best
 }
 
 // addRelations finds the relations of all entities and names them: first those
@@ -126,7 +131,7 @@ func (b *builder) fromReference(e *Entity, ref catalog.Reference) []wanted {
 		return nil
 	}
 	to := b.entities[target]
-	role := roleOf(e.Table, ref, to)
+	said := b.saying(e.Table, ref, to)
 	forward := &Relation{Kind: ToOne, To: to, Pairs: pairs(ref.Columns, ref.Target), Owned: true, Comment: commentOf(e.Table, ref)}
 	backward := &Relation{Kind: ToMany, To: e, Pairs: pairs(ref.Target, ref.Columns)}
 	if isUnique(e, ref.Columns) {
@@ -135,17 +140,18 @@ func (b *builder) fromReference(e *Entity, ref catalog.Reference) []wanted {
 	source := e.Table.FullName() + "(" + strings.Join(ref.Columns, ",") + ")"
 	set := b.named(e.Table, ref)
 	return []wanted{
-		{forward, e, ">" + source, forwardNames(role, to), set.Name},
-		{backward, to, "<" + source, backwardNames(role, e, to, backward.Kind), set.Reverse},
+		{forward, e, ">" + source, said.forward(), set.Name, said.why(false)},
+		{backward, to, "<" + source, said.backward(e, backward.Kind), set.Reverse, said.why(true)},
 	}
 }
 
 // references are those that a table declares, each once, and those that the
-// project file declares for it.
+// project file declares for it. One over a period is left out: it says that rows
+// cover the period, not that one of them has the same.
 func (b *builder) references(t *catalog.Table) []catalog.Reference {
 	var list []catalog.Reference
 	for _, ref := range t.References {
-		if !slices.ContainsFunc(list, func(other catalog.Reference) bool { return sameReference(ref, other) }) {
+		if !ref.Period && !slices.ContainsFunc(list, func(other catalog.Reference) bool { return sameReference(ref, other) }) {
 			list = append(list, ref)
 		}
 	}
@@ -262,58 +268,6 @@ func isUnique(e *Entity, columns []string) bool {
 	return slices.ContainsFunc(e.Uniques, func(k catalog.Key) bool { return isSubset(k.Columns, columns) })
 }
 
-// keyEndings are words at the end of a referring column that name the target's
-// key and not the role.
-var keyEndings = []string{"id", "key", "no", "number", "code", "uuid", "ref", "fk"}
-
-// roleOf returns the words of what the target is to the referring row.
-func roleOf(t *catalog.Table, ref catalog.Reference, to *Entity) []string {
-	if len(ref.Columns) > 1 {
-		return splitWords(to.Name)
-	}
-	words := splitWords(ref.Columns[0])
-	if n := len(words); n > 1 && (slices.Contains(keyEndings, words[n-1]) || words[n-1] == lastWord(ref.Target[0])) {
-		return words[:n-1]
-	}
-	return words
-}
-
-func lastWord(name string) string {
-	words := splitWords(name)
-	if len(words) == 0 {
-		return ""
-	}
-	return words[len(words)-1]
-}
-
-func forwardNames(role []string, to *Entity) [][]string {
-	target := splitWords(to.Name)
-	return [][]string{role, target, append(slices.Clone(role), target...), append(slices.Clone(role), "row")}
-}
-
-// prepositions end the role of a reference that is half a sentence: a hive that
-// was split from another is one of its splits.
-var prepositions = []string{"from", "of", "by", "to", "in", "at", "for"}
-
-func backwardNames(role []string, e, to *Entity, kind RelationKind) [][]string {
-	own := splitWords(e.Name)
-	count := plural
-	if kind == ToOne {
-		count = singular
-	}
-	withRole := count(append(slices.Clone(role), own...))
-	n := len(role)
-	switch {
-	case slices.Equal(role, splitWords(to.Name)) || slices.Equal(role, singular(splitWords(to.Table.Name))):
-		return [][]string{count(own), withRole}
-	case e == to && n > 1 && slices.Contains(prepositions, role[n-1]):
-		return [][]string{count(role[:n-1]), withRole}
-	case e == to && n == 1 && role[0] == "parent":
-		return [][]string{count([]string{"child"}), withRole}
-	}
-	return [][]string{withRole}
-}
-
 // fromJoin makes both sides of a many-to-many relation.
 func (b *builder) fromJoin(j join) []wanted {
 	oneTable, ok1 := b.table(j.one)
@@ -328,15 +282,15 @@ func (b *builder) fromJoin(j join) []wanted {
 }
 
 func (b *builder) joinSide(j join, near, far catalog.Reference, from, to *Entity) wanted {
-	role := roleOf(j.table, far, to)
+	role := b.saying(j.table, far, to).role
 	r := &Relation{Kind: ManyToMany, To: to, Join: &Join{
 		Table: j.table, Parent: pairs(near.Target, near.Columns), Child: pairs(far.Columns, far.Target), Pure: j.pure,
 	}}
 	return wanted{r, from, "*" + j.table.FullName() + "(" + strings.Join(far.Columns, ",") + ")", [][]string{
-		plural(role),
-		plural(append(slices.Clone(role), splitWords(to.Name)...)),
-		append(plural(role), append([]string{"by"}, splitWords(j.table.Name)...)...),
-	}, ""}
+		b.words.Plural(role),
+		slices.Concat(role, b.words.Plural(to.words)),
+		slices.Concat(b.words.Plural(role), []string{"by"}, b.tableWords(j.table)),
+	}, "", "through " + j.table.FullName()}
 }
 
 // nameRelations gives the relations of an entity names that neither its fields
@@ -347,23 +301,27 @@ func (b *builder) nameRelations(e *Entity, list []wanted) {
 		names.reserve(f.Name)
 		names.taken["json "+f.Column.Name] = true
 	}
-	given := b.names.Tables[e.Table.FullName()].Relations
+	given := b.names.Tables[e.Table.FullName()]
 	named := map[string]bool{}
-	for _, w := range list {
-		if w.set != "" && names.reserve(w.set, "json "+snake(splitWords(w.set))) {
-			w.relation.setName(w.set)
+	take := func(w wanted, name string, words []string, why string) {
+		if name != "" && !named[w.source] && names.reserve(name, "json "+snake(words)) {
+			w.relation.setName(name, words)
+			w.relation.why = why
 			named[w.source] = true
 		}
 	}
 	for _, w := range list {
-		if n, ok := given[w.source]; ok && !named[w.source] && names.reserve(n, "json "+snake(splitWords(n))) {
-			w.relation.setName(n)
-			named[w.source] = true
+		if given.Relations[w.source] == w.set {
+			take(w, w.set, given.WordsOf(w.set), saysSo)
 		}
+		take(w, w.set, b.words.Split(w.set), saysSo)
+	}
+	for _, w := range list {
+		take(w, given.Relations[w.source], given.WordsOf(given.Relations[w.source]), b.stillWhy(given.Relations[w.source], b.words.exported(w.candidates[0]), w.why))
 	}
 	for _, w := range list {
 		if !named[w.source] {
-			b.chooseName(e, w, names)
+			b.chooseName(w, names)
 		}
 		e.Relations = append(e.Relations, w.relation)
 	}
@@ -379,28 +337,43 @@ func (b *builder) nameRelations(e *Entity, list []wanted) {
 	slices.SortStableFunc(e.Relations, func(x, y *Relation) int { return order[x.Kind] - order[y.Kind] })
 }
 
-// chooseName gives a relation its name, and notes one that is not the best.
-func (b *builder) chooseName(e *Entity, w wanted, names *namespace) {
-	name := freeName(names, w.candidates)
-	w.relation.setName(name)
-	w.relation.Unclear = name != exported(w.candidates[0])
+// stillWhy is the reason of a name that the ledger gave: the one that it would have
+// today, if it would be the same.
+func (b *builder) stillWhy(name, today, why string) string {
+	if name == today {
+		return why
+	}
+	return wasBefore + "; today it would be " + today
 }
 
-// freeName finds a name that is free both in Go and in JSON.
-func freeName(names *namespace, candidates [][]string) string {
-	for _, words := range candidates {
-		name := exported(words)
-		if names.reserve(name, "json "+snake(splitWords(name))) {
-			return name
+// chooseName gives a relation its name, and notes one that needed a number.
+func (b *builder) chooseName(w wanted, names *namespace) {
+	w.relation.why = w.why
+	best := b.words.exported(w.candidates[0])
+	for i, words := range w.candidates {
+		name := b.words.exported(words)
+		if !names.reserve(name, "json "+snake(words)) {
+			continue
+		}
+		w.relation.setName(name, words)
+		if i > 0 && name != best {
+			w.relation.why += "; " + best + " is taken"
+		}
+		return
+	}
+	last := w.candidates[len(w.candidates)-1]
+	for i := 2; ; i++ {
+		words := append(slices.Clone(last), strconv.Itoa(i))
+		if name := b.words.exported(words); names.reserve(name, "json "+snake(words)) {
+			w.relation.setName(name, words)
+			w.relation.Unclear = true
+			return
 		}
 	}
-	name := names.give(exported(candidates[len(candidates)-1]))
-	names.reserve("json " + snake(splitWords(name)))
-	return name
 }
 
-func (r *Relation) setName(name string) {
-	words := splitWords(name)
+func (r *Relation) setName(name string, words []string) {
+	r.words = words
 	r.Name, r.JSON, r.Path = name, snake(words), kebab(words)
 }
 
@@ -422,6 +395,10 @@ func (b *builder) remember(e *Entity) {
 	}
 	for _, f := range e.Fields {
 		n.Columns[f.Column.Name] = f.Name
+	}
+	n.Remember(e.Name, e.words)
+	for _, r := range e.Relations {
+		n.Remember(r.Name, r.words)
 	}
 	b.names.Tables[e.Table.FullName()] = n
 }

@@ -106,7 +106,7 @@ func (b *builder) addFinders(e *Entity) {
 		for _, column := range u.Columns {
 			f := e.Field(column)
 			finder.Fields = append(finder.Fields, f)
-			finder.Args = append(finder.Args, args.give(unexported(splitWords(f.Name))))
+			finder.Args = append(finder.Args, args.give(b.steady.unexported(b.steady.Split(f.Name))))
 			name += f.Name
 		}
 		if sameFields(finder.Fields, e.Key) || slices.ContainsFunc(finder.Fields, func(f *Field) bool { return !f.comparable() }) {

@@ -45,7 +45,7 @@ func chosen(r *catalog.Routine, patterns []string) bool {
 }
 
 func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string) {
-	words := splitWords(r.Name)
+	words := b.steady.Split(r.Name)
 	n = &NamedQuery{Doc: r.Comment, Shape: sqlquery.Nothing, Routine: true, Reads: r.Reads()}
 	call := fmt.Sprintf("%s(", b.quoted(r.Schema, r.Name))
 	pieces := []sqlquery.Piece{{Text: call, Arg: -1}}
@@ -79,7 +79,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 			continue
 		}
 		f := b.field(catalog.Column{Name: name, Type: t}, nil)
-		n.Args = append(n.Args, QueryArg{Name: names.give(unexported(splitWords(name))), Value: f.Value, Type: f.Value, Field: f.named(name)})
+		n.Args = append(n.Args, QueryArg{Name: names.give(b.steady.unexported(b.steady.Split(name))), Value: f.Value, Type: f.Value, Field: f.named(name)})
 		if n.Out != "" && a.Mode == "inout" {
 			n.In = append(n.In, sqlquery.Piece{Text: ", " + variable + " = ", Arg: -1}, sqlquery.Piece{Arg: len(n.Args) - 1})
 			pieces = append(pieces, sqlquery.Piece{Text: variable, Arg: -1})
@@ -98,7 +98,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 	if fault := b.routineResult(n, r, outputs, &pieces); fault != "" {
 		return nil, fault
 	}
-	n.Name = b.global.give(exported(words), "Call"+exported(words))
+	n.Name = b.global.give(b.steady.exported(words), "Call"+b.steady.exported(words))
 	n.Row = ""
 	if len(n.Fields) > 0 {
 		n.Row = b.global.give(n.Name+"Row", n.Name+"Result")

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"widegate/internal/catalog"
+	"widegate/internal/words"
 )
 
 // Candidate is a reference that the schema does not declare, but that the name
@@ -15,6 +16,9 @@ type Candidate struct {
 	Target string // the key of To
 }
 
+// english knows the words of which names of columns and tables are made.
+var english = spelling{words.New(nil, nil)}
+
 // Candidates finds likely references among the tables of a catalog: a column
 // called after a table, or after its key, with a type that can hold the key.
 func Candidates(c *catalog.Catalog) []Candidate {
@@ -25,9 +29,9 @@ func Candidates(c *catalog.Catalog) []Candidate {
 		if t.Kind != catalog.BaseTable || t.PrimaryKey == nil || len(t.PrimaryKey.Columns) != 1 {
 			continue
 		}
-		words := snake(singular(splitWords(t.Name)))
+		words := snake(english.Singular(english.Split(t.Name)))
 		byWords[words] = append(byWords[words], t)
-		key := snake(splitWords(t.PrimaryKey.Columns[0]))
+		key := snake(english.Split(t.PrimaryKey.Columns[0]))
 		byKey[key] = append(byKey[key], t)
 	}
 	var list []Candidate
@@ -60,7 +64,7 @@ func isOwnKey(t *catalog.Table, column string) bool {
 // likelyTarget tries the whole name of the column without its ending, then
 // ever shorter ends of it: deputy_keeper_id may refer to keeper.
 func likelyTarget(t *catalog.Table, column *catalog.Column, byWords, byKey map[string][]*catalog.Table) *catalog.Table {
-	words := splitWords(column.Name)
+	words := english.Split(column.Name)
 	ended := false
 	if n := len(words); n > 1 && slices.Contains(keyEndings, words[n-1]) {
 		words, ended = words[:n-1], true
@@ -69,11 +73,11 @@ func likelyTarget(t *catalog.Table, column *catalog.Column, byWords, byKey map[s
 		if from > 0 && !ended {
 			break
 		}
-		if to := fitting(t, column, byWords[snake(singular(words[from:]))]); to != nil {
+		if to := fitting(t, column, byWords[snake(english.Singular(words[from:]))]); to != nil {
 			return to
 		}
 	}
-	whole := splitWords(column.Name)
+	whole := english.Split(column.Name)
 	if len(whole) < 2 {
 		return nil
 	}

@@ -8,46 +8,29 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	pluralize "github.com/gertd/go-pluralize"
 	"golang.org/x/text/unicode/norm"
 
-	"widegate/internal/catalog"
+	"widegate/internal/project"
 	"widegate/internal/rooted"
+	"widegate/internal/words"
 )
 
-// initialisms are the words that Go writes in capitals; see the list in Go's
-// code review comments.
-var initialisms = map[string]bool{
-	"acl": true, "api": true, "ascii": true, "cpu": true, "css": true, "csv": true, "dns": true, "eof": true,
-	"guid": true, "html": true, "http": true, "https": true, "id": true, "ip": true, "json": true, "os": true,
-	"pdf": true, "ram": true, "sql": true, "ssh": true, "tcp": true, "tls": true, "ttl": true, "udp": true,
-	"ui": true, "uid": true, "uri": true, "url": true, "utf8": true, "uuid": true, "vat": true, "vm": true,
-	"xml": true,
-}
+// spelling makes names of words.
+type spelling struct{ *words.Lexicon }
 
-// splitWords splits an identifier of a database into its words.
-func splitWords(name string) []string { return catalog.Words(name) }
-
-// title writes a word as it stands inside a Go name.
-func title(word string) string {
-	if initialisms[word] {
-		return strings.ToUpper(word)
+// spellings are that of what the ledger remembers, and that of all other names,
+// which in a project of an earlier version stays what it was.
+func spellings(p *project.Project, names *project.Names) (fresh, steady spelling) {
+	fresh = spelling{words.New(p.Words.Initialisms, p.Words.Plurals)}
+	if names.Spelling < project.Spelling {
+		return fresh, spelling{words.Earlier(p.Words.Initialisms, p.Words.Plurals)}
 	}
-	r := []rune(word)
-	return string(unicode.ToUpper(r[0])) + string(r[1:])
-}
-
-func titles(words []string) string {
-	var b strings.Builder
-	for _, w := range words {
-		b.WriteString(title(w))
-	}
-	return b.String()
+	return fresh, fresh
 }
 
 // exported makes a Go identifier that other packages can use.
-func exported(words []string) string {
-	name := titles(words)
+func (s spelling) exported(words []string) string {
+	name := s.Title(words)
 	if first, _ := utf8.DecodeRuneInString(name); !unicode.IsUpper(first) {
 		name = "X" + name
 	}
@@ -55,11 +38,11 @@ func exported(words []string) string {
 }
 
 // unexported makes an identifier for inside a package, no reserved word.
-func unexported(words []string) string {
+func (s spelling) unexported(words []string) string {
 	if len(words) == 0 {
 		return "x"
 	}
-	name := words[0] + titles(words[1:])
+	name := words[0] + s.Title(words[1:])
 	if first, _ := utf8.DecodeRuneInString(name); !unicode.IsLetter(first) {
 		name = "x" + name
 	}
@@ -74,25 +57,6 @@ var predeclared = map[string]bool{
 	"any": true, "string": true, "bool": true, "error": true, "nil": true, "true": true, "false": true, "new": true,
 	"make": true, "len": true, "append": true, "int64": true, "int32": true, "int16": true, "float64": true,
 	"gate": true, "rest": true, "time": true, "context": true, "http": true, "store": true, "embed": true, "init": true,
-}
-
-var plurals = pluralize.NewClient()
-
-// plural and singular change the last word.
-func plural(words []string) []string { return changeLast(words, plurals.Plural) }
-
-func singular(words []string) []string { return changeLast(words, plurals.Singular) }
-
-func changeLast(words []string, change func(string) string) []string {
-	if len(words) == 0 {
-		return words
-	}
-	last := words[len(words)-1]
-	changed := change(last)
-	if changed == "" || strings.ContainsFunc(changed, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
-		return words
-	}
-	return append(slices.Clone(words[:len(words)-1]), strings.ToLower(changed))
 }
 
 // kebab joins words for a path. Letters lose their marks there, so that they

@@ -42,6 +42,8 @@ type Ledger struct {
 type Names struct {
 	Project string `json:"project,omitempty"` // the project file, where the folder does not tell
 
+	Spelling int `json:"spelling,omitempty"` // of the names that are not here; see Spelling
+
 	Tables map[string]TableNames `json:"tables"`
 	Enums  map[string]string     `json:"enums,omitempty"` // Go type by enum; one without a type of its own is table.column
 }
@@ -53,7 +55,13 @@ type Told struct {
 }
 
 // NewNames has no names yet.
-func NewNames() *Names { return &Names{Tables: map[string]TableNames{}, Enums: map[string]string{}} }
+func NewNames() *Names {
+	return &Names{Spelling: Spelling, Tables: map[string]TableNames{}, Enums: map[string]string{}}
+}
+
+// Spelling is the version of the words that this program makes names of. A project
+// keeps the one that it began with for names that the ledger does not hold.
+const Spelling = 1
 
 // TableNames are the names of one table's things.
 type TableNames struct {
@@ -63,6 +71,26 @@ type TableNames struct {
 	Path      string            `json:"path"`
 	Columns   map[string]string `json:"columns,omitempty"`   // field by column
 	Relations map[string]string `json:"relations,omitempty"` // name by what the relation rests on
+	Words     map[string]string `json:"words,omitempty"`     // joined by _, of the names that do not tell them by their capitals
+}
+
+// WordsOf are the words that a name is made of.
+func (n TableNames) WordsOf(name string) []string {
+	if joined, ok := n.Words[name]; ok {
+		return strings.Split(joined, "_")
+	}
+	return catalog.Words(name)
+}
+
+// Remember keeps the words of a name where it does not tell them.
+func (n *TableNames) Remember(name string, words []string) {
+	if slices.Equal(catalog.Words(name), words) {
+		return
+	}
+	if n.Words == nil {
+		n.Words = map[string]string{}
+	}
+	n.Words[name] = strings.Join(words, "_")
 }
 
 const (
@@ -142,6 +170,7 @@ func (l *Ledger) loadTold(home *rooted.Folder) error {
 // some, all.
 func (l *Ledger) readNames(text []byte) error {
 	ours, theirs, mixed := sides(text)
+	l.Names.Spelling = 0
 	if err := json.Unmarshal(ours, &l.Names); err != nil {
 		return err
 	}

@@ -38,7 +38,16 @@ type Project struct {
 	Routines  []string   `yaml:"routines"` // patterns of the functions and procedures to call; all when left out
 	Relations []Relation `yaml:"relations"`
 
+	Words Words `yaml:"words"`
+
 	Renamed map[string]string `yaml:"renamed"` // what was renamed in the schema: hive.title: name; an empty name was dropped
+}
+
+// Words are those that names are made of, besides what English says.
+type Words struct {
+	Prefix      string            `yaml:"prefix"`      // that tables share and names leave off: app_
+	Initialisms []string          `yaml:"initialisms"` // words as names have them: GPX, OAuth
+	Plurals     map[string]string `yaml:"plurals"`     // by singulars; a word that has none is its own
 }
 
 // Database says where the schema comes from.

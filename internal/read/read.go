@@ -7,6 +7,7 @@ package read
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -240,13 +241,43 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if s.Scratch != "" {
 		return readInScratch(ctx, s, d, files)
 	}
+	c, err := s.readDialect(ctx, d, files)
+	if err == nil || s.Engine != "" || ctx.Err() != nil {
+		return c, err
+	}
+	for _, other := range script.Guesses(files)[1:] { // the signs may have been misleading
+		if c, again := s.readDialect(ctx, other, files); again == nil {
+			return c, nil
+		}
+	}
+	return nil, err
+}
+
+func (s Source) readDialect(ctx context.Context, d script.Dialect, files []*script.File) (*catalog.Catalog, error) {
 	return s.Cache.through(d, files, s.Schemas, func() (*catalog.Catalog, error) {
 		s.Progress("scripts")
+		var c *catalog.Catalog
+		var err error
 		if d == script.SQLite {
-			return sqlite.ReadScripts(ctx, files)
+			c, err = sqlite.ReadScripts(ctx, files)
+		} else {
+			c, err = ddl.Read(ctx, d, files, s.Schemas)
 		}
-		return ddl.Read(ctx, d, files, s.Schemas)
+		if err == nil {
+			noteIncluded(c, d, files)
+		}
+		return c, err
 	})
+}
+
+// noteIncluded notes the files that the scripts have a shell run.
+func noteIncluded(c *catalog.Catalog, d script.Dialect, files []*script.File) {
+	for _, f := range files {
+		for _, s := range script.Included(f, d) {
+			line, column := s.Position(0)
+			c.Notes = append(c.Notes, catalog.Note{Text: fmt.Sprintf("%s:%d:%d: %s: the file that this names is not read; name it too", f.Path, line, column, s.Head())})
+		}
+	}
 }
 
 // undecided finds a place in a drafted migration that nobody has filled in.

@@ -27,6 +27,9 @@ type my struct {
 	tables  map[string]*myTable
 	routine []catalog.Routine
 	notes   []catalog.Note
+
+	sequences   map[string]*catalog.Sequence // by full name
+	expressions map[string]string            // that stand for texts in the statement that is read; see rewrite
 }
 
 // myTable knows besides what the catalog keeps how many names were made up.
@@ -38,7 +41,7 @@ type myTable struct {
 }
 
 func readMySQL(ctx context.Context, files []*script.File) (*catalog.Catalog, error) {
-	m := &my{parser: parser.New(), tables: map[string]*myTable{}}
+	m := &my{parser: parser.New(), tables: map[string]*myTable{}, sequences: map[string]*catalog.Sequence{}}
 	for _, f := range files {
 		m.mariaDB = m.mariaDB || mariaDBSigns.MatchString(f.Text)
 	}
@@ -57,9 +60,6 @@ func readMySQL(ctx context.Context, files []*script.File) (*catalog.Catalog, err
 
 var mariaDBSigns = regexp.MustCompile(`(?i)mariadb|/\*M!|\binet[46]\b|` + "[`\\w]\\s+uuid\\b")
 
-// statementHead finds what a statement makes or changes.
-var statementHead = regexp.MustCompile(`(?is)^(create|alter|drop|rename|use)\b(?:\s+or\s+replace)?(?:\s+(?:algorithm|definer)\s*=\s*\S+|\s+sql\s+security\s+\w+|\s+aggregate|\s+unique|\s+fulltext|\s+spatial|\s+online|\s+ignore|\s+temporary)*\s+(\S+)`)
-
 // conditional is how a drafted migration runs a statement that may have been run
 // before.
 var conditional = regexp.MustCompile(`(?s)^SET @widegate_do = if\(.*, '((?:[^']|'')*)', 'DO 0'\)$`)
@@ -68,37 +68,81 @@ func (m *my) run(s script.Statement) error {
 	if c := conditional.FindStringSubmatch(s.Text); c != nil {
 		s.Text = strings.ReplaceAll(strings.ReplaceAll(c[1], "''", "'"), `\\`, `\`)
 	}
-	head := statementHead.FindStringSubmatch(s.Text)
-	if head == nil {
-		return nil
-	}
-	verb, object := strings.ToLower(head[1]), strings.ToLower(strings.Trim(head[2], "`"))
+	h := headOf(s.Text)
 	switch {
-	case verb == "use":
-		m.use(strings.Trim(head[2], "`;"))
+	case h.verb == "use":
+		m.use(h.name)
 		return nil
-	case verb == "create" && (object == "function" || object == "procedure"):
-		m.createRoutine(s.Text)
-		return nil
-	case verb == "drop" && (object == "function" || object == "procedure"):
-		m.dropRoutine(s.Text)
-		return nil
-	case verb == "create" && object == "trigger":
-		m.createTrigger(s.Text)
-		return nil
-	case verb == "drop" && object == "trigger":
-		if gone := triggerGone.FindStringSubmatch(s.Text); gone != nil {
-			m.dropTrigger(strings.Trim(gone[1], "`"))
-		}
-		return nil
-	case verb == "create" && (object == "database" || object == "schema"):
-		return nil
-	case !slices.Contains([]string{"table", "view", "index"}, object), strings.Contains(strings.ToLower(head[0]), " temporary"):
+	case h.passOver():
 		return nil
 	}
-	nodes, err := m.parse(rewrite(s.Text))
+	change, ok := m.changes()[h.verb+" "+h.object]
+	if !ok {
+		m.notes = append(m.notes, unread(s, why(h)))
+		return nil
+	}
+	return change(s)
+}
+
+func why(h head) string {
+	if h.object == "" {
+		return notUnderstood
+	}
+	return notFromScripts
+}
+
+// changes are the statements that change a schema, by their verb and object.
+func (m *my) changes() map[string]func(script.Statement) error {
+	text := func(do func(text string)) func(script.Statement) error {
+		return func(s script.Statement) error { do(s.Text); return nil }
+	}
+	list := map[string]func(script.Statement) error{
+		"create function": text(m.createRoutine), "create procedure": text(m.createRoutine),
+		"drop function": text(m.dropRoutine), "drop procedure": text(m.dropRoutine), "alter function": text(m.alterRoutine), "alter procedure": text(m.alterRoutine),
+		"create trigger": text(m.createTrigger), "drop trigger": text(m.removeTrigger),
+		"create sequence": text(m.createSequence), "alter sequence": text(m.alterSequence), "drop sequence": text(m.dropSequences),
+		"create database": text(func(string) {}), "create schema": text(func(string) {}), "alter database": text(func(string) {}), "alter schema": text(func(string) {}),
+		"drop database": text(m.dropDatabase), "drop schema": text(m.dropDatabase), "alter view": m.alterView,
+	}
+	for _, parsed := range []string{"create table", "alter table", "drop table", "rename table", "create view", "drop view", "create index", "drop index"} {
+		list[parsed] = m.runParsed
+	}
+	return list
+}
+
+// alterView takes the statement for the one that makes the view anew.
+func (m *my) alterView(s script.Statement) error {
+	s.Text = "CREATE OR REPLACE" + s.Text[len("ALTER"):]
+	return m.runParsed(s)
+}
+
+// dropDatabase drops the tables of a database.
+func (m *my) dropDatabase(text string) {
+	tokens := script.Scan(text, script.MySQL)
+	name := tokens[len(tokens)-1].Text
+	schema := name
+	if name == m.own {
+		schema = ""
+	}
+	for full, t := range m.tables {
+		if t.Schema == schema {
+			delete(m.tables, full)
+		}
+	}
+}
+
+func (m *my) removeTrigger(text string) {
+	if gone := triggerGone.FindStringSubmatch(text); gone != nil {
+		m.dropTrigger(strings.Trim(gone[1], "`"))
+	}
+}
+
+func (m *my) runParsed(s script.Statement) error {
+	r := rewrite(s.Text)
+	m.expressions = r.expressions
+	nodes, err := m.parse(r.text)
 	if err != nil {
-		return grammarProblem(s.Text, err)
+		return r.problem(err)
 	}
 	for _, n := range nodes {
 		if err := m.statement(n, s.Text); err != nil {
@@ -150,72 +194,12 @@ func (m *my) use(name string) {
 	m.current = name
 }
 
-var grammarPlace = regexp.MustCompile(`^line (\d+) column (\d+) near "((?s).*)"`)
-
-// grammarProblem takes the place out of the parser's message.
-func grammarProblem(text string, err error) error {
-	message := strings.TrimSpace(err.Error())
-	place := grammarPlace.FindStringSubmatch(message)
-	if place == nil {
-		return &problem{text: message}
-	}
-	near := place[3]
-	at := max(strings.LastIndex(text, near), 0)
-	if near == "" {
-		return &problem{at: len(text), text: "the statement ends too early"}
-	}
-	if words := strings.Fields(near); len(words) > 4 {
-		near = strings.Join(words[:4], " ") + " …"
-	}
-	return &problem{at: at, text: fmt.Sprintf("syntax error at or near %q", near)}
-}
-
 // The types that the grammar does not know are written as binary columns of
 // sizes that nobody declares, and known by them.
 var foreignTypes = map[string]int{
 	"uuid": 65501, "inet6": 65502, "inet4": 65503,
 	"geometry": 65511, "point": 65512, "linestring": 65513, "polygon": 65514,
 	"multipoint": 65515, "multilinestring": 65516, "multipolygon": 65517, "geometrycollection": 65518, "geomcollection": 65519,
-}
-
-// afterType are the words that may follow the type of a column.
-var afterType = []string{"not", "null", "default", "comment", "as", "generated", "unique", "primary", "key", "references", "check", "first", "after", "srid", "invisible", "ref_system_id"}
-
-// rewrite brings what the grammar does not know, of MariaDB and of geometry, to
-// a form that it takes.
-func rewrite(text string) string {
-	tokens := script.Scan(text, script.MySQL)
-	var b strings.Builder
-	at := 0
-	replace := func(t script.Token, by string) {
-		b.WriteString(text[at:t.From] + by)
-		at = t.To
-	}
-	for i, t := range tokens {
-		previous := func(words ...string) bool {
-			return i > 0 && slices.ContainsFunc(words, tokens[i-1].Is)
-		}
-		typed := foreignTypes[strings.ToLower(t.Text)]
-		switch {
-		case t.Kind == script.Word && typed > 0 && i > 0 && (tokens[i-1].Kind == script.QuotedName || tokens[i-1].Kind == script.Word) && endsType(tokens[i+1:]):
-			replace(t, "varbinary("+strconv.Itoa(typed)+")")
-		case t.Is("srid") && i+1 < len(tokens):
-			replace(t, "")
-			replace(tokens[i+1], "")
-		case t.Is("spatial") && i+1 < len(tokens) && (tokens[i+1].Is("key") || tokens[i+1].Is("index")) && i > 1:
-			replace(t, "fulltext") // addIndex knows it by its column
-		case t.Is("persistent") && i > 0 && tokens[i-1].Sign(")"):
-			replace(t, "stored")
-		case t.Is("replace") && previous("or") && i+1 < len(tokens) && tokens[i+1].Is("table"):
-			b.WriteString(strings.TrimSuffix(strings.TrimRight(text[at:t.From], " \n\t"), tokens[i-1].Text))
-			at = t.To
-		case t.Is("system") && previous("with") && i+1 < len(tokens) && tokens[i+1].Is("versioning"):
-			before := strings.TrimRight(text[at:t.From], " \n\t")
-			b.WriteString(before[:len(before)-len("with")])
-			at = tokens[i+1].To
-		}
-	}
-	return b.String() + text[at:]
 }
 
 // endsType reports whether a type can stand before the tokens.
@@ -758,6 +742,9 @@ func (m *my) catalog() *catalog.Catalog {
 		}
 		t.indexReferences()
 		c.Tables = append(c.Tables, t.Table)
+	}
+	for _, name := range slices.Sorted(maps.Keys(m.sequences)) {
+		c.Sequences = append(c.Sequences, *m.sequences[name])
 	}
 	if len(c.Routines) == 0 {
 		c.Routines = nil

@@ -101,6 +101,9 @@ func (m *my) defaultOf(n ast.ExprNode, t catalog.Type) *catalog.Default {
 		return nil
 	}
 	text := restore(n)
+	if v, ok := n.(ast.ValueExpr); ok && m.expressions[v.GetString()] != "" {
+		return m.expressionDefault(m.expressions[v.GetString()])
+	}
 	constant := func(s string) *catalog.Default { return &catalog.Default{Kind: catalog.Constant, Text: s} }
 	switch v := n.(type) {
 	case ast.ValueExpr:
@@ -123,6 +126,18 @@ func (m *my) defaultOf(n ast.ExprNode, t catalog.Type) *catalog.Default {
 		return constant(strings.ToLower(text))
 	}
 	return &catalog.Default{Kind: catalog.Expression, Text: strings.ToLower(text)}
+}
+
+// expressionDefault is a default in parentheses, or one that takes from a sequence.
+// It is printed as an expression of a query is, where the grammar knows it.
+func (m *my) expressionDefault(text string) *catalog.Default {
+	nodes, _, err := m.parser.ParseSQL("SELECT " + text)
+	if err == nil && len(nodes) == 1 {
+		if query, ok := nodes[0].(*ast.SelectStmt); ok && len(query.Fields.Fields) == 1 && query.Fields.Fields[0].Expr != nil {
+			text = strings.ToLower(restore(query.Fields.Fields[0].Expr))
+		}
+	}
+	return &catalog.Default{Kind: catalog.Expression, Text: text}
 }
 
 // storedNumber writes a constant as the server does when it has been converted to the

@@ -354,15 +354,14 @@ func (m *my) readTail(r *catalog.Routine, text string, tokens []script.Token) {
 		next := func(n int, word string) bool { return i+n < len(tokens) && tokens[i+n].Is(word) }
 		switch {
 		case t.Is("RETURNS") && i+1 < len(tokens):
-			last := tokens[i+1]
-			if i+2 < len(tokens) && tokens[i+2].Sign("(") {
-				for _, t := range tokens[i+2:] {
-					if last = t; t.Sign(")") {
-						break
-					}
-				}
+			last := i + 1
+			if last+1 < len(tokens) && tokens[last+1].Sign("(") {
+				last += 1 + closing(tokens[last+1:])
 			}
-			r.Returns = typeText(text[tokens[i+1].From:last.To])
+			for last+1 < len(tokens) && (tokens[last+1].Is("unsigned") || tokens[last+1].Is("zerofill")) {
+				last++
+			}
+			r.Returns = typeText(text[tokens[i+1].From:tokens[last].To])
 		case t.Is("READS") && next(1, "SQL"):
 			r.Volatility = "reads sql data"
 		case t.Is("MODIFIES") && next(1, "SQL"):
@@ -373,6 +372,17 @@ func (m *my) readTail(r *catalog.Routine, text string, tokens []script.Token) {
 			r.Comment = tokens[i+1].Text
 		case t.Is("BEGIN"), t.Is("RETURN"), t.Is("SELECT"):
 			return
+		}
+	}
+}
+
+// alterRoutine changes the characteristics of a routine.
+func (m *my) alterRoutine(text string) {
+	tokens := script.Scan(text, script.MySQL)
+	for i := range m.routine {
+		at := slices.IndexFunc(tokens, func(t script.Token) bool { return strings.EqualFold(t.Text, m.routine[i].Name) })
+		if at > 0 {
+			m.readTail(&m.routine[i], text, tokens[at+1:])
 		}
 	}
 }

@@ -39,7 +39,10 @@ type pgTable struct {
 }
 
 // sequence knows the column that it belongs to, if any.
-type sequence struct{ schema, name, table, column string }
+type sequence struct {
+	schema, name, table, column string
+	options                     map[string]string // that are given, by the parser's names
+}
 
 func readPostgres(ctx context.Context, files []*script.File, schemas []string) (*catalog.Catalog, error) {
 	p := &pg{
@@ -73,7 +76,31 @@ func (p *pg) run(s script.Statement) error {
 	if err != nil {
 		return err
 	}
+	if pgUnread(n) {
+		p.notes = append(p.notes, unread(s, notFromScripts))
+		return nil
+	}
 	return p.statement(n, s.Text)
+}
+
+// pgOutside are the statements that begin like those that make things and change
+// no part of a schema that a catalog keeps of scripts.
+var pgOutside = strings.Fields(`CreateRoleStmt AlterRoleStmt AlterRoleSetStmt CreatedbStmt AlterDatabaseStmt AlterDatabaseSetStmt CreateTableSpaceStmt AlterTableSpaceOptionsStmt
+	AlterOwnerStmt AlterDefaultPrivilegesStmt CreateUserMappingStmt AlterUserMappingStmt CreateForeignServerStmt AlterForeignServerStmt CreateFdwStmt AlterFdwStmt CreatePLangStmt
+	CreateSubscriptionStmt AlterSubscriptionStmt AlterSystemStmt AlterExtensionStmt AlterExtensionContentsStmt AlterCollationStmt AlterObjectDependsStmt ImportForeignSchemaStmt`)
+
+// pgRead are the statements that make or change something, and are read.
+var pgRead = strings.Fields(`CreateSchemaStmt CreateStmt CreateForeignTableStmt CreateTableAsStmt CreateSeqStmt AlterSeqStmt CreateFunctionStmt CreateTrigStmt CreatePolicyStmt CreateExtensionStmt
+	AlterTableStmt AlterObjectSchemaStmt CreateEnumStmt AlterEnumStmt CreateDomainStmt AlterDomainStmt CreateRangeStmt`)
+
+// pgUnread reports whether a statement makes or changes something that is not
+// read.
+func pgUnread(n node) bool {
+	if n.kind == "DefineStmt" {
+		return n.text("kind") != "OBJECT_TYPE"
+	}
+	makes := strings.HasPrefix(n.kind, "Create") || strings.HasPrefix(n.kind, "Alter")
+	return makes && !slices.Contains(pgOutside, n.kind) && !slices.Contains(pgRead, n.kind)
 }
 
 func (p *pg) statement(n node, text string) error {
@@ -348,7 +375,7 @@ func (p *pg) inherit(t, parent *pgTable) {
 		t.Columns = append(t.Columns, c)
 	}
 	for _, check := range parent.Checks {
-		if !slices.Contains(t.Checks, check) {
+		if !slices.Contains(t.Checks, check) && !strings.Contains(check.Options, "NO INHERIT") {
 			t.Checks = append(t.Checks, check)
 		}
 	}
@@ -384,6 +411,7 @@ func (p *pg) addFieldsOf(t *pgTable, typeName node) {
 // The bits of TableLikeClause.options.
 const (
 	likeComments  = 1 << 0
+	likeChecks    = 1 << 2
 	likeDefaults  = 1 << 3
 	likeGenerated = 1 << 4
 	likeIdentity  = 1 << 5
@@ -398,10 +426,7 @@ func (p *pg) like(t *pgTable, e node) error {
 	options := e.number("options")
 	has := func(bit int) bool { return options&bit != 0 }
 	for _, c := range from.Columns {
-		identity := c.Default != nil && c.Default.Kind == catalog.Identity
-		if identity && !has(likeIdentity) || !identity && !has(likeDefaults) {
-			c.Default = nil
-		}
+		c.Default = p.likeDefault(t, from, c, has(likeIdentity), has(likeDefaults))
 		if !has(likeGenerated) {
 			c.Generated = ""
 		}
@@ -415,10 +440,63 @@ func (p *pg) like(t *pgTable, e node) error {
 			t.PrimaryKey = &catalog.Key{Name: p.freeName(t, nil, "pkey"), Columns: slices.Clone(from.PrimaryKey.Columns)}
 		}
 		for _, u := range from.Uniques {
-			t.Uniques = append(t.Uniques, catalog.Key{Name: p.freeName(t, u.Columns, "key"), Columns: slices.Clone(u.Columns)})
+			label := "key"
+			if u.Index {
+				label = "idx"
+			}
+			t.Uniques = append(t.Uniques, catalog.Key{Name: p.freeName(t, u.Columns, label), Columns: slices.Clone(u.Columns), Index: u.Index, Deferrable: u.Deferrable, Definition: u.Definition})
+		}
+		for _, in := range from.Indexes {
+			in.Name = p.freeName(t, indexWords(in.Columns), "idx")
+			t.Indexes = append(t.Indexes, in)
+			p.indexes[catalog.Qualify(t.Schema, in.Name)] = t.FullName()
+		}
+	}
+	if has(likeChecks) {
+		for _, k := range from.Checks {
+			t.Checks = append(t.Checks, k) // under its own name
 		}
 	}
 	return nil
+}
+
+// indexWords are the parts of an index's name for its columns; an expression is
+// expr there.
+func indexWords(columns []string) []string {
+	words := slices.Clone(columns)
+	for i, c := range words {
+		if strings.HasPrefix(c, "(") {
+			words[i] = "expr"
+		}
+	}
+	return words
+}
+
+// likeDefault is the default of a column that is made like another one. An
+// ordinary default that takes from a sequence takes from the same one.
+func (p *pg) likeDefault(t, from *pgTable, c catalog.Column, identities, defaults bool) *catalog.Default {
+	d := c.Default
+	switch {
+	case d == nil || d.Kind != catalog.Identity:
+		if defaults || c.Generated != "" {
+			return d
+		}
+		return nil
+	case d.Sequence == "" && !d.Serial:
+		if !identities {
+			return nil
+		}
+		kept := *d
+		p.identitySequence(t, c.Name)
+		return &kept
+	case !defaults:
+		return nil
+	}
+	kept := *d
+	if kept.Sequence == "" {
+		kept.Sequence, kept.Serial = p.sequenceOf(from, c.Name), false
+	}
+	return &kept
 }
 
 func (p *pg) addColumn(t *pgTable, e node) {
@@ -467,7 +545,7 @@ func (p *pg) addConstraints(t *pgTable, list []node, columnName string) {
 		case "CONSTR_IDENTITY":
 			c.Default = &catalog.Default{Kind: catalog.Identity, Always: k.text("generated_when") == "a"}
 			c.Nullable = false
-			p.identitySequence(t, columnName)
+			p.setOptions(p.identitySequence(t, columnName), k.list("options"))
 		case "CONSTR_CHECK":
 			if columns = columnsIn(k.fields["raw_expr"]); len(columns) != 1 {
 				columns = nil
@@ -490,9 +568,11 @@ func (p *pg) addConstraints(t *pgTable, list []node, columnName string) {
 	}
 }
 
-func (p *pg) identitySequence(t *pgTable, column string) {
+func (p *pg) identitySequence(t *pgTable, column string) *sequence {
 	name := objectName(t.Name, column, "seq")
-	p.sequences[catalog.Qualify(t.Schema, name)] = &sequence{t.Schema, name, t.FullName(), column}
+	s := &sequence{schema: t.Schema, name: name, table: t.FullName(), column: column}
+	p.sequences[catalog.Qualify(t.Schema, name)] = s
+	return s
 }
 
 func (p *pg) setNullable(t *pgTable, name string, nullable bool) {
@@ -504,9 +584,9 @@ func (p *pg) setNullable(t *pgTable, name string, nullable bool) {
 func (p *pg) setDefault(t *pgTable, c *catalog.Column, value node) {
 	text := p.print(value)
 	c.Default = nil
-	switch {
-	case strings.HasPrefix(text, "nextval("):
-		c.Default = &catalog.Default{Kind: catalog.Identity, Sequence: p.sequenceNamed(value)}
+	switch call, numbered := p.isNextval(value); {
+	case numbered && c.Type.Kind == catalog.Int:
+		c.Default = &catalog.Default{Kind: catalog.Identity, Sequence: p.sequenceNamed(call)}
 	case text != "NULL":
 		c.Default = asStored(postgres.DefaultOf(text), c.Type)
 	}
@@ -779,6 +859,7 @@ func (p *pg) createSequence(n node) {
 	if p.sequences[full] == nil {
 		p.sequences[full] = &sequence{schema: schema, name: name}
 	}
+	p.setOptions(p.sequences[full], n.list("options"))
 	p.ownSequence(relation, n.list("options"))
 }
 
@@ -789,6 +870,7 @@ func (p *pg) ownSequence(relation node, options []node) {
 		if seq == nil {
 			continue
 		}
+		p.setOptions(seq, options)
 		for _, o := range options {
 			if o.text("defname") != "owned_by" {
 				continue
@@ -850,7 +932,7 @@ func (p *pg) catalog(schemas []string) (*catalog.Catalog, error) {
 	}
 	for _, s := range p.sequences {
 		if chosen(s.schema) && s.table == "" {
-			c.Sequences = append(c.Sequences, catalog.Sequence{Schema: s.schema, Name: s.name})
+			c.Sequences = append(c.Sequences, catalog.Sequence{Schema: s.schema, Name: s.name, Options: s.optionsText("bigint")})
 		}
 	}
 	for _, r := range p.routines {
@@ -915,10 +997,14 @@ func (p *pg) completeSequences(t *pgTable) {
 		if s := p.sequences[d.Sequence]; s != nil && s.table == t.FullName() && s.column == t.Columns[i].Name {
 			d.Sequence, d.Serial = "", true
 		}
-		for _, s := range p.sequences {
-			if usual := t.Name + "_" + t.Columns[i].Name + "_seq"; d.Sequence == "" && s.table == t.FullName() && s.column == t.Columns[i].Name && s.name != usual {
+		for _, s := range p.ownSequences(t, &t.Columns[i]) {
+			if d.Sequence != "" {
+				continue
+			}
+			if s.name != t.Name+"_"+t.Columns[i].Name+"_seq" {
 				d.Own = s.name
 			}
+			d.Options = s.optionsText(t.Columns[i].Declared)
 		}
 	}
 }

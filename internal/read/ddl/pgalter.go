@@ -148,8 +148,10 @@ func (p *pg) alterColumn(t *pgTable, c *catalog.Column, command string, def node
 		for _, o := range def.list("options") { // dumps name the sequence
 			if names := o.at("arg").items(); o.text("defname") == "sequence_name" && len(names) > 0 {
 				name := last(names)
-				delete(p.sequences, catalog.Qualify(t.Schema, objectName(t.Name, c.Name, "seq")))
-				p.sequences[catalog.Qualify(t.Schema, name)] = &sequence{t.Schema, name, t.FullName(), c.Name}
+				usual := catalog.Qualify(t.Schema, objectName(t.Name, c.Name, "seq"))
+				made := p.sequences[usual]
+				delete(p.sequences, usual)
+				p.sequences[catalog.Qualify(t.Schema, name)] = &sequence{schema: t.Schema, name: name, table: t.FullName(), column: c.Name, options: made.options}
 			}
 		}
 	case "AT_DropIdentity":

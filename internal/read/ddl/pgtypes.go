@@ -73,14 +73,16 @@ func (p *pg) typeOf(n node) column {
 	}
 	var c column
 	if n.flag("pct_type") { // table.column%TYPE
-		return column{declared: strings.Join(names, ".") + "%TYPE", typ: catalog.Type{Kind: catalog.Other}, known: true}
+		return p.typeOfColumn(names)
 	}
-	if name == "interval" && len(mods) > 1 {
-		mods = mods[1:] // the first one says which fields are kept
-	} else if name == "interval" {
-		mods = nil
+	fields := ""
+	if name == "interval" && len(mods) > 0 { // the first one says which fields are kept
+		fields, mods = intervalFields[mods[0]], mods[1:]
 	}
 	c = p.namedType(schema, name, mods)
+	if fields != "" {
+		c.declared = strings.Replace(c.declared, "interval", "interval "+fields, 1)
+	}
 	bounds := len(n.list("arrayBounds"))
 	if bounds == 0 {
 		return c
@@ -93,8 +95,41 @@ func (p *pg) typeOf(n node) column {
 	return column{declared: c.declared + "[]", typ: c.typ, known: c.known}
 }
 
-// bareType is a declaration without its modifier.
+// intervalFields are the names of the fields that an interval is restricted to, by
+// the bits of datetime.h.
+var intervalFields = map[int]string{
+	1 << 2: "year", 1 << 1: "month", 1 << 3: "day", 1 << 10: "hour", 1 << 11: "minute", 1 << 12: "second", 1<<2 | 1<<1: "year to month",
+	1<<3 | 1<<10: "day to hour", 1<<3 | 1<<10 | 1<<11: "day to minute", 1<<3 | 1<<10 | 1<<11 | 1<<12: "day to second",
+	1<<10 | 1<<11: "hour to minute", 1<<10 | 1<<11 | 1<<12: "hour to second", 1<<11 | 1<<12: "minute to second",
+}
+
+// typeOfColumn is the type that table.column%TYPE stands for.
+func (p *pg) typeOfColumn(names []string) column {
+	unknown := column{declared: strings.Join(names, ".") + "%TYPE", typ: catalog.Type{Kind: catalog.Other}}
+	if len(names) < 2 {
+		return unknown
+	}
+	schema := ""
+	if len(names) > 2 {
+		schema = names[len(names)-3]
+	}
+	t := p.find(schema, names[len(names)-2])
+	if t == nil {
+		return unknown
+	}
+	c, ok := t.Column(last(names))
+	if !ok {
+		return unknown
+	}
+	return column{declared: c.Declared, typ: c.Type, domain: c.Domain, known: true}
+}
+
+// bareType is a declaration without its modifier and without the fields of an
+// interval.
 func bareType(declared string) string {
+	if strings.HasPrefix(declared, "interval ") {
+		return "interval"
+	}
 	if at := strings.IndexByte(declared, '('); at > 0 {
 		end := strings.IndexByte(declared, ')')
 		return declared[:at] + declared[end+1:]

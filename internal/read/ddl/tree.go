@@ -18,9 +18,9 @@ type node struct {
 	fields map[string]any
 }
 
-// startParser makes the parser ready, which takes seconds on a busy machine: they
-// do not count as time for a statement.
-var startParser = sync.OnceFunc(func() { _, _ = parser.ParseToJSON("SELECT 1") })
+// startParser makes the parser ready, which takes seconds the first time: they do
+// not count as time for a statement.
+var startParser = sync.OnceFunc(func() { _, _ = grammarJSON("SELECT 1") })
 
 // parseTree parses one statement.
 func parseTree(text string) (node, error) {
@@ -28,7 +28,7 @@ func parseTree(text string) (node, error) {
 		return node{}, err
 	}
 	startParser()
-	encoded, err := within(func() (string, error) { return parser.ParseToJSON(text) })
+	encoded, err := within(func() (string, error) { return grammarJSON(text) })
 	var fault *parser.Error
 	if errors.As(err, &fault) {
 		return node{}, &problem{at: byteOffset(text, fault.Cursorpos-1), text: fault.Message}

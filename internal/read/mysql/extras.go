@@ -44,7 +44,7 @@ func (r *reader) name(schema, table string) string {
 // readExtras reads what else the server keeps: options of tables, views and
 // indexes, events, and rights.
 func (r *reader) readExtras(ctx context.Context) error {
-	for _, step := range []func(context.Context) error{r.readTableOptions, r.readViewOptions, r.readIgnoredIndexes, r.readEvents, r.readRights, r.readOthers} {
+	for _, step := range []func(context.Context) error{r.readTableOptions, r.readViewOptions, r.readIgnoredIndexes, r.readEvents, r.readRights} {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -184,16 +184,4 @@ func (r *reader) readRights(ctx context.Context) error {
 	return r.each(ctx, "rights on columns", `
 		SELECT table_schema, table_name, grantee, group_concat(concat(privilege_type, ' (`+"`', replace(column_name, '`', '``'), '`"+`)') ORDER BY column_name, privilege_type SEPARATOR ', '), is_grantable = 'YES'
 		FROM information_schema.column_privileges WHERE table_schema IN {schemas} GROUP BY table_schema, table_name, grantee, is_grantable`, add)
-}
-
-// readOthers names what no statement of a script makes.
-func (r *reader) readOthers(ctx context.Context) error {
-	return r.each(ctx, "sequences", `SELECT table_schema, table_name FROM information_schema.tables WHERE table_schema IN {schemas} AND table_type = 'SEQUENCE'`, func(row *sql.Rows) error {
-		var schema, name string
-		if err := row.Scan(&schema, &name); err != nil {
-			return err
-		}
-		r.catalog.Extras = append(r.catalog.Extras, catalog.Extra{Kind: "sequence", Name: name})
-		return nil
-	})
 }

@@ -46,7 +46,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	defer db.Close()
 	r := &reader{progress: progress, db: db, catalog: &catalog.Catalog{Engine: catalog.MySQL, Schemas: slices.Clone(schemas)}, own: config.DBName, tables: map[string]int{}, viewFaults: map[string]string{}}
 	for _, step := range []func(context.Context) error{
-		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines, r.readTriggers, r.readExtras,
+		r.checkSchemas, r.readTables, r.readPartitions, r.readColumns, r.readKeys, r.readReferences, r.readChecks, r.readIndexes, r.readRoutines, r.readTriggers, r.readSequences, r.readExtras,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
@@ -254,6 +254,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 			c.Default = &catalog.Default{Kind: catalog.Identity}
 		case c.Generated == "":
 			c.Default = defaultOf(def, extra, c.Type)
+			r.useSequence(c.Default)
 		}
 		t.Columns = append(t.Columns, c)
 		return nil
@@ -261,8 +262,6 @@ func (r *reader) readColumns(ctx context.Context) error {
 }
 
 var onUpdate = regexp.MustCompile(`(?i)\bon update (\S+)`)
-
-var labelText = regexp.MustCompile(`'((?:[^']|'')*)'`)
 
 // TypeOf normalizes a type by its name in lower case, the whole of its
 // declaration, its size in characters or bytes, and its digits.
@@ -285,11 +284,11 @@ func TypeOf(dataType, declared string, size, precision, scale int64) catalog.Typ
 	case "year":
 		return catalog.Type{Kind: catalog.Int, Bits: 16}
 	case "float":
-		return catalog.Type{Kind: catalog.Float, Bits: 32}
+		return catalog.Type{Kind: catalog.Float, Bits: 32, Unsigned: unsigned}
 	case "double":
-		return catalog.Type{Kind: catalog.Float, Bits: 64}
+		return catalog.Type{Kind: catalog.Float, Bits: 64, Unsigned: unsigned}
 	case "decimal":
-		return catalog.Type{Kind: catalog.Decimal, Precision: int(precision), Scale: int(scale)}
+		return catalog.Type{Kind: catalog.Decimal, Precision: int(precision), Scale: int(scale), Unsigned: unsigned}
 	case "char", "varchar":
 		return catalog.Type{Kind: catalog.Text, Size: int(size)}
 	case "tinytext", "text", "mediumtext", "longtext":
@@ -329,8 +328,10 @@ func TypeOf(dataType, declared string, size, precision, scale int64) catalog.Typ
 
 func labelsOf(declared string) []string {
 	var labels []string
-	for _, m := range labelText.FindAllStringSubmatch(declared, -1) {
-		labels = append(labels, strings.ReplaceAll(m[1], "''", "'"))
+	for _, t := range script.Scan(declared, script.MySQL) {
+		if t.Kind == script.Text {
+			labels = append(labels, t.Text)
+		}
 	}
 	return labels
 }
@@ -351,11 +352,32 @@ func defaultOf(def sql.NullString, extra string, t catalog.Type) *catalog.Defaul
 		return &catalog.Default{Kind: catalog.Expression, Text: s}
 	}
 	if t.Kind == catalog.Bool {
-		if n, err := strconv.Atoi(s); err == nil {
-			s = strconv.FormatBool(n != 0)
-		}
+		s = truth(s)
 	}
 	return &catalog.Default{Kind: catalog.Constant, Text: s}
+}
+
+// truth reads the default of a column that counts as a truth value: a number, or
+// a bit as b'1'.
+func truth(s string) string {
+	digits := strings.TrimSuffix(strings.TrimPrefix(strings.ToLower(s), "b'"), "'")
+	if n, err := strconv.Atoi(digits); err == nil {
+		return strconv.FormatBool(n != 0)
+	}
+	return s
+}
+
+var nextValue = regexp.MustCompile("^nextval\\(`((?:[^`]|``)*)`\\.`((?:[^`]|``)*)`\\)$")
+
+// useSequence takes the connection's own database out of a default that takes
+// its value from a sequence.
+func (r *reader) useSequence(d *catalog.Default) {
+	if d == nil {
+		return
+	}
+	if m := nextValue.FindStringSubmatch(d.Text); m != nil && strings.EqualFold(m[1], r.own) {
+		d.Text = "nextval(`" + m[2] + "`)"
+	}
 }
 
 // readKeys reads primary and unique keys. One over a prefix of a column is no

@@ -117,6 +117,15 @@ var extrasOf = []struct{ what, query string }{
 	{"statistics", `
 		SELECT 'statistics', s.stxrelid, s.stxname, pg_get_statisticsobjdef(s.oid), format('DROP STATISTICS %I.%I', n.nspname, s.stxname)
 		FROM pg_statistic_ext s JOIN pg_namespace n ON n.oid = s.stxnamespace WHERE n.nspname = ANY($1)`},
+	{"not null constraints", `
+		SELECT 'not null constraint', k.conrelid, k.conname, format('ALTER TABLE %s RENAME CONSTRAINT %I TO %I', c.oid::regclass, x.usual, k.conname), format('ALTER TABLE %s RENAME CONSTRAINT %I TO %I', c.oid::regclass, k.conname, x.usual)
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.conkey[1]
+		CROSS JOIN LATERAL (SELECT c.relname || '_' || a.attname || '_not_null') x(usual)
+		WHERE n.nspname = ANY($1) AND k.contype = 'n' AND k.conislocal AND k.convalidated AND k.conname <> x.usual AND length(x.usual) < 64 AND NOT c.relispartition
+		UNION ALL
+		SELECT 'not null constraint', k.conrelid, k.conname, format('ALTER TABLE %s ADD CONSTRAINT %I %s', k.conrelid::regclass, k.conname, pg_get_constraintdef(k.oid, true)), format('ALTER TABLE %s DROP CONSTRAINT %I', k.conrelid::regclass, k.conname)
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = ANY($1) AND k.contype = 'n' AND NOT k.convalidated AND NOT c.relispartition`},
 	{"exclusion constraints", `
 		SELECT 'exclusion constraint', k.conrelid, k.conname, format('ALTER TABLE %s ADD CONSTRAINT %I %s', k.conrelid::regclass, k.conname, pg_get_constraintdef(k.oid, true)), format('ALTER TABLE %s DROP CONSTRAINT %I', k.conrelid::regclass, k.conname)
 		FROM pg_constraint k JOIN pg_namespace n ON n.oid = k.connamespace JOIN pg_class c ON c.oid = k.conrelid WHERE n.nspname = ANY($1) AND k.contype = 'x' AND NOT c.relispartition`},
@@ -145,7 +154,7 @@ var extrasOf = []struct{ what, query string }{
 		SELECT x.kind, 0, x.name, '', '' FROM (
 			SELECT 'aggregate', p.oid::regprocedure::text, 'pg_proc'::regclass, p.oid, p.pronamespace FROM pg_proc p WHERE p.prokind IN ('a', 'w')
 			UNION ALL SELECT 'range type', t.oid::regtype::text, 'pg_type'::regclass, t.oid, t.typnamespace FROM pg_type t WHERE t.typtype = 'r'
-			UNION ALL SELECT 'collation', c.oid::regcollation::text, 'pg_collation'::regclass, c.oid, c.collnamespace FROM pg_collation c
+			UNION ALL SELECT 'collation', CASE WHEN pg_collation_is_visible(c.oid) THEN '' ELSE (SELECT quote_ident(s.nspname) || '.' FROM pg_namespace s WHERE s.oid = c.collnamespace) END || quote_ident(c.collname), 'pg_collation'::regclass, c.oid, c.collnamespace FROM pg_collation c
 			UNION ALL SELECT 'operator', o.oid::regoperator::text, 'pg_operator'::regclass, o.oid, o.oprnamespace FROM pg_operator o
 			UNION ALL SELECT 'operator class', o.opcname::text, 'pg_opclass'::regclass, o.oid, o.opcnamespace FROM pg_opclass o
 			UNION ALL SELECT 'text search configuration', t.oid::regconfig::text, 'pg_ts_config'::regclass, t.oid, t.cfgnamespace FROM pg_ts_config t

@@ -315,12 +315,14 @@ func (r *reader) readColumns(ctx context.Context) error {
 			CASE WHEN b.domain IS NOT NULL THEN dn.nspname || '.' || dt.typname ELSE '' END,
 			coalesce(e.typname, ''), coalesce(en.nspname, ''), coalesce(e.typtype::text, ''),
 			coalesce(format_type(coalesce(rg.rngsubtype, nullif(t.typelem, 0)), CASE WHEN rg.rngtypid IS NULL THEN a.atttypmod END), ''),
-			coalesce(eb.typmod, -1), a.attndims, a.attnotnull OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
+			coalesce(eb.typmod, -1), a.attndims,
+			a.attnotnull AND NOT EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conrelid = a.attrelid AND k.contype = 'n' AND k.conkey = ARRAY[a.attnum] AND NOT k.convalidated) OR coalesce(b.needed, false), a.attidentity::text, a.attgenerated::text,
 			coalesce(pg_get_expr(d.adbin, d.adrelid), b.def, ''), coalesce(sn.nspname || '.' || sq.relname, ''),
 			coalesce(col_description(a.attrelid, a.attnum), ''),
 			CASE WHEN a.attcollation <> t.typcollation THEN coalesce(co.collname, '') ELSE '' END,
 			coalesce(CASE WHEN oc.relname <> c.relname || '_' || a.attname || '_seq' THEN oc.relname END, ''),
-			coalesce(`+fmt.Sprintf(sequenceOptions, "a.atttypid")+`, '')
+			coalesce(`+fmt.Sprintf(sequenceOptions, "a.atttypid")+`, ''),
+			coalesce(es.typname, ''), coalesce(esn.nspname, ''), coalesce(es.typtype::text, ''), coalesce(format_type(es.oid, NULL), '')
 		FROM pg_attribute a
 		JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		LEFT JOIN basic b ON b.domain = a.atttypid
@@ -330,6 +332,8 @@ func (r *reader) readColumns(ctx context.Context) error {
 		LEFT JOIN basic eb ON eb.domain = t.typelem AND t.typcategory = 'A'
 		LEFT JOIN pg_type e ON e.oid = coalesce(rg.rngsubtype, eb.oid, CASE WHEN t.typcategory = 'A' THEN t.typelem END)
 		LEFT JOIN pg_namespace en ON en.oid = e.typnamespace
+		LEFT JOIN pg_range er ON er.rngtypid = e.oid
+		LEFT JOIN pg_type es ON es.oid = er.rngsubtype LEFT JOIN pg_namespace esn ON esn.oid = es.typnamespace
 		LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum
 		LEFT JOIN LATERAL (SELECT q.oid, q.relname, q.relnamespace FROM pg_depend y JOIN pg_class q ON q.oid = y.refobjid AND q.relkind = 'S'
 			WHERE y.classid = 'pg_attrdef'::regclass AND y.objid = d.oid AND y.refclassid = 'pg_class'::regclass
@@ -350,14 +354,15 @@ func (r *reader) readColumns(ctx context.Context) error {
 func (r *reader) addColumn(row pgx.Rows) error {
 	var id uint32
 	var c catalog.Column
-	var own, element Name
-	var elementDeclared, identity, generated, def, sequence, ownSequence, options string
+	var own, element, bound Name
+	var elementDeclared, boundDeclared, identity, generated, def, sequence, ownSequence, options string
 	var modifier, elementModifier int32
 	var dimensions int
 	var notNull bool
 	if err := row.Scan(&id, &c.Name, &c.Declared, &own.Name, &own.Schema, &own.Kind, &modifier, &c.Domain,
 		&element.Name, &element.Schema, &element.Kind, &elementDeclared, &elementModifier, &dimensions,
-		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation, &ownSequence, &options); err != nil {
+		&notNull, &identity, &generated, &def, &sequence, &c.Comment, &c.Collation, &ownSequence, &options,
+		&bound.Name, &bound.Schema, &bound.Kind, &boundDeclared); err != nil {
 		return err
 	}
 	if elementModifier >= 0 {
@@ -366,6 +371,11 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	c.Type = TypeOf(own, element, modifier)
 	if c.Type.Element != nil {
 		c.Type.Name = elementDeclared
+	}
+	if bound.Name != "" && c.Type.Element != nil { // an array of ranges
+		inner := TypeOf(element, bound, -1)
+		inner.Name = boundDeclared
+		c.Type.Element = &inner
 	}
 	if dimensions > 1 { // which the engine does not hold rows to, but their author meant it
 		c.Type = catalog.Type{Kind: catalog.Other}
@@ -382,7 +392,7 @@ func (r *reader) addColumn(row pgx.Rows) error {
 	c.Nullable = !notNull
 	switch {
 	case generated != "":
-		c.Generated = def
+		c.Generated, c.Virtual = def, generated == "v"
 	case identity != "":
 		c.Default = &catalog.Default{Kind: catalog.Identity, Always: identity == "a", Own: ownSequence, Options: options}
 	case strings.HasPrefix(def, "nextval(") && sequence == "":
@@ -423,6 +433,7 @@ func DefaultOf(text string) *catalog.Default {
 // prints it.
 var (
 	specialConstraint = regexp.MustCompile(`(NULLS NOT DISTINCT|\bINCLUDE \(|\bMATCH (FULL|PARTIAL)|\bINITIALLY DEFERRED|\bNOT VALID|\bNOT ENFORCED|\bSET (NULL|DEFAULT) \(|\bWITHOUT OVERLAPS|\bPERIOD )`)
+	temporal          = regexp.MustCompile(`^FOREIGN KEY \([^)]*\bPERIOD `)
 	checkOptions      = regexp.MustCompile(`( NO INHERIT| NOT VALID| NOT ENFORCED)+$`)
 )
 
@@ -467,6 +478,7 @@ func (r *reader) readConstraints(ctx context.Context) error {
 			t.References = append(t.References, catalog.Reference{
 				Name: name, Columns: columns, Schema: schema, Table: table, Target: target,
 				OnUpdate: actions[onUpdate], OnDelete: actions[onDelete], Deferrable: deferrable, Definition: special,
+				Unenforced: strings.Contains(special, "NOT ENFORCED"), Period: temporal.MatchString(special),
 			})
 		case "c":
 			t.Checks = append(t.Checks, catalog.Check{Name: name, Expr: expr, Options: strings.TrimSpace(checkOptions.FindString(definition))})

@@ -154,12 +154,31 @@ func withoutDown(names []string) []string {
 	})
 }
 
-var halfMark = regexp.MustCompile(`(?im)^--[ \t]*(?:\S*[:+@]\S*[ \t]+|\S*[:+@])?(up|down)[ \t\r]*$`)
+var halfMark = regexp.MustCompile(`(?i)^--[ \t]*(?:\S*[:+@]\S*[ \t]+|\S*[:+@])?(up|down)[ \t\r]*$`)
+
+// halfMarks finds the lines that are such comments. Only comments are looked at:
+// scripts may be long.
+func halfMarks(text string) [][]int {
+	var list [][]int
+	for at := 0; at < len(text); {
+		end := at + indexOr(text[at:], "\n", len(text)-at)
+		if strings.HasPrefix(text[at:], "--") {
+			if m := halfMark.FindStringSubmatchIndex(text[at:end]); m != nil {
+				for i := range m {
+					m[i] += at
+				}
+				list = append(list, m)
+			}
+		}
+		at = end + 1
+	}
+	return list
+}
 
 // upHalf blanks what stands below a comment that says down and nothing else,
 // up to one that says up.
 func upHalf(text string) string {
-	marks := halfMark.FindAllStringSubmatchIndex(text, -1)
+	marks := halfMarks(text)
 	if len(marks) == 0 {
 		return text
 	}

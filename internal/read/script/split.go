@@ -51,6 +51,24 @@ func Split(f *File, d Dialect) []Statement {
 	return s.list
 }
 
+// inclusions are the commands by which the shells of the engines run another
+// file.
+var inclusions = map[Dialect]*regexp.Regexp{
+	Postgres: regexp.MustCompile(`(?m)^\\ir?[ \t]+(\S+)`),
+	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+(\S+)`),
+	SQLite:   regexp.MustCompile(`(?m)^\.read[ \t]+(\S+)`),
+}
+
+// Included lists the files that a script has a shell run, which are not read with
+// it, with their places as of Statement.Position.
+func Included(f *File, d Dialect) []Statement {
+	var list []Statement
+	for _, m := range inclusions[d].FindAllStringIndex(f.Text, -1) {
+		list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
+	}
+	return list
+}
+
 type splitter struct {
 	file      *File
 	source    string
@@ -67,17 +85,30 @@ var delimiterLine = regexp.MustCompile(`(?i)^delimiter[ \t]+(\S+)[^\n]*`)
 
 // step takes what stands at a place and returns the next place.
 func (s *splitter) step(at int) int {
+	if len(s.words) == 0 && s.shellLine(at) {
+		return at + indexOr(s.source[at:], "\n", len(s.source)-at)
+	}
 	if s.dialect == MySQL && len(s.words) == 0 {
 		if m := delimiterLine.FindStringSubmatch(s.source[at:]); m != nil {
 			s.delimiter = m[1]
 			return at + len(m[0])
 		}
 	}
-	if strings.HasPrefix(s.source[at:], s.delimiter) && s.depth == 0 && s.open == 0 {
+	own := s.delimiter != ";"
+	if strings.HasPrefix(s.source[at:], s.delimiter) && (own || s.depth == 0 && s.open == 0) {
 		s.flush(at)
 		return at + len(s.delimiter)
 	}
+	if own && s.source[at] == ';' && s.depth == 0 { // the server takes several statements at once
+		s.flush(at)
+		return at + 1
+	}
 	t := next(s.source, at, s.dialect)
+	if own && t.Kind == Word { // END$$ holds the delimiter
+		if end := strings.Index(t.Text, s.delimiter); end > 0 {
+			t.Text, t.To = t.Text[:end], at+end
+		}
+	}
 	switch {
 	case t.Kind == Comment && len(s.words) == 0:
 		s.comments = append(s.comments, t.Text)
@@ -96,10 +127,27 @@ func (s *splitter) step(at int) int {
 	return t.To
 }
 
+// shellLine reports whether a line that begins at a place is for the shell of
+// SQLite: a comment with # or a command with a dot; or one of MySQL's that runs
+// another file.
+func (s *splitter) shellLine(at int) bool {
+	if at > 0 && s.source[at-1] != '\n' {
+		return false
+	}
+	switch s.dialect {
+	case SQLite:
+		return s.source[at] == '#' || s.source[at] == '.'
+	case MySQL:
+		place := inclusions[MySQL].FindStringIndex(s.source[at:min(len(s.source), at+200)])
+		return place != nil && place[0] == 0
+	}
+	return false
+}
+
 // nest keeps count of the blocks in the body of a trigger or routine, whose
-// semicolons end no statement. With a delimiter of its own a script needs none.
+// semicolons end no statement.
 func (s *splitter) nest(t Token) {
-	if s.delimiter != ";" || t.Kind != Word || !s.hasBody() {
+	if t.Kind != Word || !s.hasBody() {
 		return
 	}
 	switch strings.ToUpper(t.Text) {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -68,7 +69,7 @@ func runScripts(ctx context.Context, db *sql.DB, files []*script.File) error {
 	run := 0
 	for _, f := range files {
 		for _, s := range script.Split(f, script.SQLite) {
-			if !changesSchema(s.Text) {
+			if !changesSchema(s.Text) || ownTable.MatchString(s.Text) {
 				continue
 			}
 			line, column := s.Position(0)
@@ -90,6 +91,10 @@ func runScripts(ctx context.Context, db *sql.DB, files []*script.File) error {
 	}
 	return nil
 }
+
+// ownTable makes a table that the engine makes itself and lets nobody else make;
+// its shell prints such statements in dumps.
+var ownTable = regexp.MustCompile(`(?i)^CREATE\s+TABLE\s+(?:IF\s+NOT\s+EXISTS\s+)?["'\[` + "`" + `]?sqlite_`)
 
 // passedOver are the words that begin statements which are only about rows, or
 // reach other files.

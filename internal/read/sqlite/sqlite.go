@@ -233,7 +233,7 @@ func (r *reader) readColumns(ctx context.Context) error {
 		c.Comment = facts.comment
 		c.Default = defaultOf(def, c.Type)
 		if hidden == generatedVirtual || hidden == generatedStored {
-			c.Generated = facts.generated
+			c.Generated, c.Stored = facts.generated, hidden == generatedStored
 		}
 		if pk > 0 {
 			keys[table] = append(keys[table], keyPart{pk, c.Name})
@@ -242,10 +242,27 @@ func (r *reader) readColumns(ctx context.Context) error {
 		t.Columns = append(t.Columns, c)
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	indexed, err := r.indexedKeys(ctx)
 	for table, parts := range keys {
-		r.setKey(r.table(table), parts)
+		r.setKey(r.table(table), parts, indexed[table])
 	}
 	return err
+}
+
+// indexedKeys are the tables whose primary key is an index: of the others it is
+// the row's number.
+func (r *reader) indexedKeys(ctx context.Context) (map[string]bool, error) {
+	indexed := map[string]bool{}
+	err := r.each(ctx, `SELECT m.name FROM sqlite_schema m JOIN pragma_index_list(m.name) l WHERE m.type = 'table' AND l.origin = 'pk'`+r.but, func(row *sql.Rows) error {
+		var name string
+		err := row.Scan(&name)
+		indexed[name] = true
+		return err
+	})
+	return indexed, err
 }
 
 type keyPart struct {
@@ -253,18 +270,22 @@ type keyPart struct {
 	name  string
 }
 
-// setKey sets the primary key. Its columns may be null in an ordinary table of
-// this engine unless they are declared not to be; no one wants such rows, so
-// they count as not null. A single INTEGER column is numbered by the engine.
-func (r *reader) setKey(t *catalog.Table, parts []keyPart) {
+// setKey sets the primary key. A key that is the row's number is numbered by the
+// engine and never null. Other keys may be null unless they are declared not to
+// be, or the table is STRICT or WITHOUT ROWID; see section 3.5 of
+// https://www.sqlite.org/lang_createtable.html.
+func (r *reader) setKey(t *catalog.Table, parts []keyPart, indexed bool) {
 	slices.SortFunc(parts, func(a, b keyPart) int { return a.place - b.place })
 	key := catalog.Key{Name: r.created[t.Name].keyName}
 	for _, p := range parts {
 		key.Columns = append(key.Columns, p.name)
 		c, _ := t.Column(p.name)
-		c.Nullable = false
-		if len(parts) == 1 && strings.EqualFold(c.Declared, "INTEGER") && !r.created[t.Name].withoutRowID {
+		numbered := !indexed && len(parts) == 1 && !r.created[t.Name].virtual
+		if numbered {
 			c.Default = &catalog.Default{Kind: catalog.Identity}
+		}
+		if numbered || slices.Contains(t.Options, "strict") || r.created[t.Name].withoutRowID {
+			c.Nullable = false
 		}
 	}
 	t.PrimaryKey = &key

@@ -43,7 +43,7 @@ const (
 var uses = map[string]use{
 	"Model.Engine": name, "Model.Package": name, "Model.Base": urlPath,
 	"Followed.Table": text, "Followed.By": text,
-	"Attention.Table": text, "Attention.Text": text, "Attention.Why": text, "Attention.Settle": text,
+	"Attention.Table": text, "Attention.Text": text, "Attention.Why": text, "Attention.Settle": text, "Attention.Alike": text, "Attention.Column": text,
 	"Entity.Name": name, "Entity.Type": name, "Entity.Plural": name, "Entity.Local": name, "Entity.File": fileStem,
 	"Entity.Path": word, "Entity.Words": prose, "Entity.Article": prose, "Entity.KeyType": goType,
 	"Finder.Name": name, "Finder.Key": name, "Finder.Args": name,

@@ -1,0 +1,1 @@
+// The functions without a body in grammar.go are elsewhere.

@@ -1,0 +1,62 @@
+package words
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestSplit(t *testing.T) {
+	l := New([]string{"GlassHive"}, nil)
+	for name, want := range map[string]string{
+		"hive_box": "hive box", "HiveBox": "hive box", "hiveBox2": "hive box2", "HTTPServer": "http server", "userIDs": "user ids", "OAuthClient": "oauth client", "HTTPURL": "http url",
+		"IPv4Range": "ipv4 range", "APIKey": "api key", "CPUs": "cpus", "CPUsUsed": "cpus used", "USER_ID": "user id", "a b-c.d": "a b c d", "größeCm": "größe cm", "": "", "__": "",
+		"SaaSPlans": "saas plans", "GlassHiveKeys": "glasshive keys", "IDCard": "id card", "ID": "id", "Idea": "idea", "IPAddress": "ip address", "X": "x",
+	} {
+		assert.Equal(t, want, strings.Join(l.Split(name), " "), name)
+	}
+}
+
+func TestTitle(t *testing.T) {
+	l := New(nil, nil)
+	for text, want := range map[string]string{
+		"hive box": "HiveBox", "api keys": "APIKeys", "cpus": "CPUs", "oauth client": "OAuthClient", "user ids": "UserIDs", "ipv4 range": "IPv4Range", "dns": "DNS", "größe": "Größe", "iot hub": "IoTHub",
+	} {
+		assert.Equal(t, want, l.Title(strings.Fields(text)), text)
+		assert.Equal(t, strings.Fields(text), l.Split(want), "the words of a name are those that it was made of")
+	}
+}
+
+func TestNumbers(t *testing.T) {
+	l := New(nil, map[string]string{"Bien": "Bienen"})
+	for plural, singular := range map[string]string{
+		"hives": "hive", "hosts templates": "host template", "points of interest": "point of interest", "stats monthly": "stats monthly", "sales orders": "sales order", "bienen": "bien",
+		"filters2": "filter2", "level3": "level3", "cpus": "cpu", "news": "news",
+	} {
+		words := strings.Fields(plural)
+		assert.Equal(t, singular, strings.Join(l.Singular(words), " "), plural)
+		one, many := l.Noun(words)
+		assert.Equal(t, l.Singular(words), one)
+		assert.Equal(t, strings.ReplaceAll(plural, "hosts ", "host "), strings.Join(many, " "), plural)
+	}
+	assert.Equal(t, "host templates", strings.Join(l.Plural([]string{"host", "template"}), " "))
+}
+
+func FuzzWords(f *testing.F) {
+	l := New(nil, nil)
+	for _, s := range []string{"hives", "HTTPServerIDs", "a_b", "ß", "x10", "", "ǅ", "é"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		list := l.Split(s)
+		for _, w := range list {
+			assert.NotEmpty(t, w)
+		}
+		single := l.Singular(list)
+		assert.Len(t, single, len(list))
+		assert.Equal(t, single, l.Singular(single), "what is singular stays so")
+		assert.Len(t, l.Plural(single), len(list))
+		l.Title(list)
+	})
+}
