@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
@@ -40,7 +41,10 @@ func (c Change) String() string {
 // Compare tells what is different in a schema: what was renamed first, then a
 // change for each thing in the order of the tables.
 func Compare(before, after *Catalog, renames ...Rename) []Change {
-	c := &comparison{}
+	return (&comparison{fine: true}).compare(before, after, renames)
+}
+
+func (c *comparison) compare(before, after *Catalog, renames []Rename) []Change {
 	for _, r := range renames {
 		c.list = append(c.list, r.change())
 	}
@@ -50,6 +54,9 @@ func Compare(before, after *Catalog, renames ...Rename) []Change {
 		if now, ok := after.Table(old.Schema, old.Name); ok {
 			c.table(old, now)
 			c.attached(before, after, old, now)
+			if c.fine {
+				c.finer(old, now)
+			}
 		} else {
 			c.whole(Dropped, string(old.Kind), old.FullName())
 		}
@@ -68,11 +75,17 @@ func Compare(before, after *Catalog, renames ...Rename) []Change {
 	if before.Complete && after.Complete {
 		c.extras("", before.Extras, after.Extras)
 	}
+	if c.fine {
+		c.finerOthers(before, after)
+	}
 	return c.list
 }
 
 // comparison gathers what is different.
-type comparison struct{ list []Change }
+type comparison struct {
+	list []Change
+	fine bool // all facts, also those that no migration makes
+}
 
 func (c *comparison) add(kind ChangeKind, thing, in, name, was, now, format string, args ...any) {
 	c.list = append(c.list, Change{Kind: kind, Thing: thing, In: in, Name: name, Was: was, Now: now, Text: fmt.Sprintf(format, args...)})
@@ -315,9 +328,18 @@ func (c *comparison) others(thing string, old, now []named) {
 func domainTexts(c *Catalog) []named {
 	var list []named
 	for _, d := range c.Domains {
-		list = append(list, named{"domain", Qualify(d.Schema, d.Name), fmt.Sprint(d.Declared, d.NotNull, defaultText(d.Default), d.Checks)})
+		list = append(list, named{"domain", Qualify(d.Schema, d.Name), fmt.Sprint(d.Declared, d.NotNull, inJSON(d.Default), d.Checks)})
 	}
 	return list
+}
+
+// inJSON is all that there is to a value.
+func inJSON(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err.Error()
+	}
+	return string(text)
 }
 
 func compositeTexts(c *Catalog) []named {
@@ -325,7 +347,7 @@ func compositeTexts(c *Catalog) []named {
 	for _, d := range c.Composites {
 		text := ""
 		for _, f := range d.Fields {
-			text += f.Name + " " + f.Declared + ", "
+			text += f.Name + " " + f.Declared + " " + inJSON(f.Type) + ", "
 		}
 		list = append(list, named{"composite type", Qualify(d.Schema, d.Name), text})
 	}

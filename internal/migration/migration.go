@@ -106,7 +106,7 @@ func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
 	}
 	o.Renames = withoutColumnLabels(before, o.Renames)
 	d := newDraft(before, after, o)
-	d.script.Changes = catalog.Compare(before, after, o.Renames...)
+	d.script.Changes = catalog.Made(before, after, o.Renames...)
 	if len(d.script.Changes) == 0 && !d.onlyOrder() {
 		return nil, ErrSame
 	}

@@ -333,7 +333,7 @@ func (v *Proving) goBack(ctx context.Context, db Database, proof *Proof, before 
 // prints in its own way.
 func differences(want, got *catalog.Catalog) []string {
 	list := []string{}
-	for _, c := range catalog.Compare(want, got) {
+	for _, c := range catalog.Made(want, got) {
 		kept := c.Kind == catalog.Added && (strings.Contains(c.Name, "_kept") || strings.Contains(c.Name, "_without_"))
 		if c.Thing != "definition" && c.Thing != "comment" && c.Thing != "collation" && !kept {
 			list = append(list, c.String())

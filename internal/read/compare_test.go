@@ -73,6 +73,9 @@ func factsOf(c *catalog.Catalog, declared func(c catalog.Column) string) facts {
 		for i, col := range t.Columns {
 			f.add("column %s.%s at %d of %s null %v", name, col.Name, i+1, declared(col), col.Nullable)
 			f.add("default %s.%s %v generated %v", name, col.Name, col.Default != nil, col.Generated != "")
+			if c.Engine != catalog.Postgres && col.Generated != "" {
+				f.add("stored %s.%s %v", name, col.Name, col.Stored)
+			}
 			if col.Comment != "" {
 				f.add("comment %s.%s: %s", name, col.Name, col.Comment)
 			}
@@ -100,6 +103,9 @@ func factsOf(c *catalog.Catalog, declared func(c catalog.Column) string) facts {
 	}
 	for _, e := range c.Enums {
 		f.add("enum %s(%s)", catalog.Qualify(e.Schema, e.Name), strings.Join(e.Labels, "|"))
+	}
+	for _, s := range c.Sequences {
+		f.add("sequence %s %s", catalog.Qualify(s.Schema, s.Name), s.Options)
 	}
 	for _, r := range c.Routines {
 		f.add("%s %s with %d arguments", r.Kind, catalog.Qualify(r.Schema, r.Name), len(r.Arguments))
@@ -184,7 +190,10 @@ func TestPostgresItemByItem(t *testing.T) {
 	a.each("enum %s(%s)", `SELECT `+name("n.nspname", "t.typname")+`, array_to_string(enum_range(NULL::"Mood Type")::text[], '|') FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace WHERE typname = 'Mood Type'`)
 	a.each("enum %s(%s)", `SELECT 'stock.size', array_to_string(enum_range(NULL::stock.size)::text[], '|')`)
 	a.each("%s %s with %s arguments", `SELECT lower(routine_type), routine_name, (SELECT count(*) FROM information_schema.parameters p WHERE p.specific_name = r.specific_name) FROM information_schema.routines r
-		WHERE routine_schema = 'public' AND routine_name IN ('add_up', 'list_hives', 'some_moods', 'do_nothing')`)
+		WHERE routine_schema = 'public' AND routine_name IN ('add_up', 'list_hives', 'some_moods', 'do_nothing', 'small_of')`)
+	a.each("sequence %s %s", `SELECT s.sequence_name, trim(CASE WHEN increment <> '1' THEN 'INCREMENT BY ' || increment ELSE '' END || CASE WHEN maximum_value <> '9223372036854775807' THEN ' MAXVALUE ' || maximum_value ELSE '' END
+			|| CASE WHEN start_value <> '1' THEN ' START WITH ' || start_value ELSE '' END || CASE WHEN cycle_option = 'YES' THEN ' CYCLE' ELSE '' END)
+		FROM information_schema.sequences s WHERE sequence_schema = 'public' AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.objid = quote_ident(sequence_name)::regclass AND d.deptype IN ('a', 'i') AND d.refobjsubid > 0)`)
 	got := factsOf(c, func(c catalog.Column) string { return c.Declared })
 	dropItems(got, func(item string) bool { // information_schema knows neither of these
 		return strings.Contains(item, "stock.sizes.") || strings.Contains(item, "totals.") || strings.HasPrefix(item, "function ") && (strings.Contains(item, "temperature_range") || strings.Contains(item, "_multirange"))
@@ -214,9 +223,13 @@ func TestMySQLItemByItem(t *testing.T) {
 	execAll(t, db, torture(t, catalog.MySQL))
 	c := readURL(t, url)
 	a := asker{t, db, facts{}}
-	var tables []string
+	var tables, sequences []string
 	a.rows("SHOW FULL TABLES", nil, func(cells []any) {
 		if cells[0] == "broken" { // which cannot be read, and is on the attention list
+			return
+		}
+		if cells[1] == "SEQUENCE" {
+			sequences = append(sequences, cells[0].(string))
 			return
 		}
 		tables = append(tables, cells[0].(string))
@@ -225,7 +238,10 @@ func TestMySQLItemByItem(t *testing.T) {
 	for _, table := range tables {
 		a.showTable(table)
 	}
-	a.each("%s %s with %s arguments", `SELECT lower(type), name, CASE name WHEN 'nothing' THEN 0 WHEN 'add_up' THEN 2 ELSE 3 END FROM mysql.proc WHERE db = database()`)
+	for _, name := range sequences {
+		a.each("sequence "+name+" %s", "SELECT trim(concat(if(start_value <> 1, concat('START WITH ', start_value), ''), if(increment <> 1, concat(' INCREMENT BY ', increment), ''))) FROM "+name)
+	}
+	a.each("%s %s with %s arguments", `SELECT lower(type), name, CASE name WHEN 'nothing' THEN 0 WHEN 'never_negative' THEN 1 WHEN 'add_up' THEN 2 ELSE 3 END FROM mysql.proc WHERE db = database()`)
 	got := factsOf(c, func(c catalog.Column) string { return c.Declared })
 	dropItems(got, func(item string) bool { return strings.HasPrefix(item, "check ") })
 	got.equal(t, a.f, "mysql")
@@ -246,6 +262,9 @@ func (a asker) showTable(table string) {
 		}
 		a.f.add("column %s.%s at %d of %s null %v", table, cells[0], at, cells[1], cells[3] == "YES" || isView)
 		a.f.add("default %s.%s %v generated %v", table, cells[0], hasDefault && !isView, generated)
+		if generated {
+			a.f.add("stored %s.%s %v", table, cells[0], strings.Contains(extra, "stored"))
+		}
 		if cells[8] != "" {
 			a.f.add("comment %s.%s: %s", table, cells[0], cells[8])
 		}
@@ -315,6 +334,25 @@ func TestSQLiteItemByItem(t *testing.T) {
 	got.equal(t, a.f, "sqlite")
 }
 
+// takesNull finds out whether a column of a key keeps a null, by a copy of the table
+// that has nothing but the key.
+func (a asker) takesNull(table, column string) (takes bool) {
+	a.t.Helper()
+	tx, err := a.db.BeginTx(a.t.Context(), nil)
+	require.NoError(a.t, err)
+	defer tx.Rollback()
+	_, err = tx.ExecContext(a.t.Context(), `PRAGMA ignore_check_constraints = 1`)
+	require.NoError(a.t, err)
+	quoted := `"` + strings.ReplaceAll(table, `"`, `""`) + `"`
+	name := `"` + strings.ReplaceAll(column, `"`, `""`) + `"`
+	_, err = tx.ExecContext(a.t.Context(), "UPDATE "+quoted+" SET "+name+" = NULL WHERE rowid = (SELECT min(rowid) FROM "+quoted+")")
+	if err != nil {
+		return false // it has no row numbers, or the key is one, or is never null
+	}
+	require.NoError(a.t, tx.QueryRowContext(a.t.Context(), "SELECT count(*) > 0 FROM "+quoted+" WHERE "+name+" IS NULL").Scan(&takes))
+	return takes
+}
+
 func (a asker) pragmas(t *testing.T, table string, isView bool, c *catalog.Catalog) {
 	read, ok := c.Table("", table)
 	require.True(t, ok, table)
@@ -325,7 +363,14 @@ func (a asker) pragmas(t *testing.T, table string, isView bool, c *catalog.Catal
 		isKey := cells[4] != "0"
 		col, _ := read.Column(cells[0].(string))
 		numbered := col != nil && col.Default != nil && col.Default.Kind == catalog.Identity && isKey
-		a.f.add("column %s.%s at %d of %s null %v", table, cells[0], at, cells[1], cells[2] == "0" && !isKey)
+		null := cells[2] == "0"
+		if null && isKey {
+			null = a.takesNull(table, cells[0].(string))
+		}
+		a.f.add("column %s.%s at %d of %s null %v", table, cells[0], at, cells[1], null)
+		if cells[5] != "0" && !isView {
+			a.f.add("stored %s.%s %v", table, cells[0], cells[5] == "3")
+		}
 		a.f.add("default %s.%s %v generated %v", table, cells[0], cells[3] != "" || numbered, cells[5] != "0")
 	})
 	a.rows("SELECT name FROM pragma_table_xinfo(?) WHERE pk > 0 ORDER BY pk", []any{table}, func(cells []any) { key = append(key, cells[0].(string)) })

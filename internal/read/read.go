@@ -190,6 +190,9 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if s.Progress == nil {
 		s.Progress = func(string) {}
 	}
+	if err := s.checkSchemas(); err != nil {
+		return nil, err
+	}
 	switch {
 	case s.Snapshot != "":
 		return readSnapshot(s)
@@ -206,6 +209,21 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 		return nil, fault.New("give a DDL script the ending .sql", "%s is a text, not a SQLite database", s.Path())
 	}
 	return sqlite.ReadFile(ctx, s.Path())
+}
+
+// checkSchemas refuses the schemas in which a server describes itself: their tables
+// differ from version to version and are not the user's.
+func (s *Source) checkSchemas() error {
+	system := map[string]func(string) bool{catalog.Postgres: postgres.IsSystem, catalog.MySQL: mysql.IsSystem}[s.Engine]
+	for _, name := range s.Schemas {
+		switch {
+		case system != nil && system(name):
+			return fault.New("name a schema with tables of your own", "%q is a schema of the server itself: it describes the others, and no code is written for it", name)
+		case s.Engine == catalog.SQLite && !strings.EqualFold(name, "main"):
+			return fault.New("leave the schema out; a SQLite file has one", "there is no schema %q in a SQLite file", name)
+		}
+	}
+	return nil
 }
 
 func readSnapshot(s Source) (*catalog.Catalog, error) {

@@ -37,6 +37,15 @@ func (m *my) addColumn(t *myTable, def *ast.ColumnDef, place int) {
 	}
 }
 
+// labelled declares an enum or a set as the server prints it.
+func labelled(name string, labels []string) string {
+	quoted := make([]string, len(labels))
+	for i, l := range labels {
+		quoted[i] = "'" + strings.NewReplacer(`\`, `\\`, "'", "''", "\n", `\n`, "\x00", `\0`).Replace(l) + "'"
+	}
+	return name + "(" + strings.Join(quoted, ",") + ")"
+}
+
 func isText(t catalog.Type) bool {
 	return t.Kind == catalog.Text || t.Kind == catalog.EnumKind || t.Kind == catalog.Set
 }
@@ -116,6 +125,9 @@ func (m *my) defaultOf(n ast.ExprNode, t catalog.Type) *catalog.Default {
 		case []byte:
 			text = string(value)
 		}
+		if bits := strings.ToLower(restore(n)); strings.HasPrefix(bits, "b'") {
+			text = bits
+		}
 		return constant(storedNumber(text, t))
 	case *ast.UnaryOperationExpr:
 		if number.MatchString(text) {
@@ -145,7 +157,7 @@ func (m *my) expressionDefault(text string) *catalog.Default {
 func storedNumber(text string, t catalog.Type) string {
 	switch t.Kind {
 	case catalog.Bool:
-		return map[string]string{"0": "false", "1": "true", "false": "false", "true": "true"}[strings.ToLower(text)]
+		return map[string]string{"0": "false", "1": "true", "b'0'": "false", "b'1'": "true", "false": "false", "true": "true"}[strings.ToLower(text)]
 	case catalog.Float:
 		if f, err := strconv.ParseFloat(text, 64); err == nil {
 			return strconv.FormatFloat(f, 'f', -1, 64)
@@ -226,6 +238,8 @@ func (m *my) fieldType(ft *types.FieldType) (string, catalog.Type) {
 		declared = fmt.Sprintf("%s(%d)", name, size)
 	case "varchar", "varbinary":
 		declared = fmt.Sprintf("%s(%d)", name, size)
+	case "enum", "set":
+		declared = labelled(name, ft.GetElems())
 	case "year":
 		declared = name
 		if m.mariaDB {

@@ -2,6 +2,7 @@ package ddl
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -20,9 +21,14 @@ type head struct {
 // objects are what the statements that change a schema are about.
 var objects = strings.Fields("table view index function procedure trigger event database schema user role server tablespace logfile undo sequence package instance resource spatial_reference_system")
 
+var firstWord = regexp.MustCompile(`^[A-Za-z]+`)
+
 // headOf reads the beginning of a statement. What may stand between its verb and
 // its object, such as OR REPLACE and DEFINER, is passed over.
 func headOf(text string) head {
+	if first := strings.ToLower(firstWord.FindString(text)); slices.Contains(rowVerbs, first) {
+		return head{verb: first} // of which dumps have many, and long ones
+	}
 	tokens := slices.DeleteFunc(script.Scan(text, script.MySQL), func(t script.Token) bool { return t.Kind == script.Comment })
 	if len(tokens) == 0 || tokens[0].Kind != script.Word {
 		return head{}

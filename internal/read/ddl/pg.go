@@ -69,7 +69,8 @@ var rowStatements = []string{"INSERT", "UPDATE", "DELETE", "COPY", "GRANT", "REV
 
 func (p *pg) run(s script.Statement) error {
 	first, _, _ := strings.Cut(s.Text, " ")
-	if slices.ContainsFunc(rowStatements, func(w string) bool { return strings.EqualFold(strings.TrimSpace(first), w) }) {
+	first = strings.TrimSpace(first)
+	if slices.ContainsFunc(rowStatements, func(w string) bool { return strings.EqualFold(first, w) }) || strings.EqualFold(first, "SELECT") && !strings.Contains(s.Text, "set_config") {
 		return nil
 	}
 	n, err := parseTree(s.Text)
@@ -364,8 +365,8 @@ func (p *pg) inherit(t, parent *pgTable) {
 		}
 		if c.Default != nil && c.Default.Kind == catalog.Identity {
 			d := *c.Default
-			if d.Sequence == "" && !d.Always {
-				d.Sequence = p.sequenceOf(parent, c.Name)
+			if d.Sequence == "" && d.Serial {
+				d.Sequence, d.Serial = p.sequenceOf(parent, c.Name), false
 			}
 			if c.Default = &d; d.Sequence == "" {
 				c.Default = nil // an identity is not inherited
@@ -460,12 +461,16 @@ func (p *pg) like(t *pgTable, e node) error {
 	return nil
 }
 
-// indexWords are the parts of an index's name for its columns; an expression is
-// expr there.
+var calledFirst = regexp.MustCompile(`^\(([a-z_][a-z0-9_]*)\(`)
+
+// indexWords are the parts of an index's name for its columns. An expression stands
+// there by the function that it calls, else as expr.
 func indexWords(columns []string) []string {
 	words := slices.Clone(columns)
 	for i, c := range words {
-		if strings.HasPrefix(c, "(") {
+		if call := calledFirst.FindStringSubmatch(c); call != nil {
+			words[i] = call[1]
+		} else if strings.HasPrefix(c, "(") {
 			words[i] = "expr"
 		}
 	}

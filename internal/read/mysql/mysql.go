@@ -141,7 +141,17 @@ func (r *reader) each(ctx context.Context, what, query string, scan func(row *sq
 	return nil
 }
 
+// IsSystem reports whether a database is one in which the server describes itself.
+func IsSystem(name string) bool {
+	return slices.Contains([]string{"information_schema", "mysql", "performance_schema", "sys"}, strings.ToLower(name))
+}
+
 func (r *reader) checkSchemas(ctx context.Context) error {
+	for _, s := range r.catalog.Schemas {
+		if IsSystem(s) {
+			return fault.New("name a database with tables of your own", "%q is a database of the server itself: it describes the others, and no code is written for it", s)
+		}
+	}
 	var found []string
 	err := r.each(ctx, "databases", `SELECT schema_name FROM information_schema.schemata WHERE schema_name IN {schemas}`, func(row *sql.Rows) error {
 		var name string

@@ -89,6 +89,11 @@ type reader struct {
 	own        string         // the schema that is found without its name
 }
 
+// IsSystem reports whether a schema is one in which the server describes itself.
+func IsSystem(schema string) bool {
+	return strings.HasPrefix(schema, "pg_") || schema == "information_schema"
+}
+
 func (r *reader) schemas() []string { return r.catalog.Schemas }
 
 func (r *reader) chooseSchemas(ctx context.Context, schemas []string) error {

@@ -72,3 +72,24 @@ CREATE VIEW open_hives AS SELECT id, hive AS stand FROM hive WHERE hive IS NOT N
 CREATE VIEW over_views AS SELECT o.stand, COUNT(*) AS n, MAX(e.n) AS most FROM open_hives o LEFT JOIN everything e ON e.id = o.id GROUP BY o.stand;
 CREATE FUNCTION add_up(a INT, b DECIMAL(6,2)) RETURNS DECIMAL(8,2) DETERMINISTIC NO SQL COMMENT 'Adds two numbers.' RETURN a + b;
 CREATE PROCEDURE swap(IN a INT, OUT b INT, INOUT c VARCHAR(5)) READS SQL DATA SET b = a;
+
+-- Facts that are easily lost.
+CREATE SEQUENCE ticket_no START WITH 10 INCREMENT BY 5;
+CREATE SEQUENCE plain_no;
+CREATE TABLE easily_lost (
+	id INT PRIMARY KEY AUTO_INCREMENT,
+	two_lines VARCHAR(20) DEFAULT 'a\nb',
+	with_zero VARCHAR(20) DEFAULT 'a\0b',
+	on_off BIT(1) DEFAULT b'1',
+	some_bits BIT(8) DEFAULT b'101',
+	never_less DECIMAL(10,2) UNSIGNED DEFAULT 1.5,
+	never_less_either FLOAT UNSIGNED,
+	three INT DEFAULT (1 + 2),
+	tomorrow DATETIME DEFAULT (now() + INTERVAL 1 DAY),
+	slashed ENUM('a\\b', 'c''d') DEFAULT 'a\\b',
+	ticket BIGINT DEFAULT nextval(ticket_no),
+	kept INT AS (three + 1) STORED,
+	computed INT AS (three * 2) VIRTUAL
+);
+CREATE FUNCTION never_negative(a INT UNSIGNED) RETURNS INT UNSIGNED DETERMINISTIC RETURN a;
+INSERT INTO easily_lost (never_less, never_less_either) VALUES (2.5, 1.25);

@@ -64,3 +64,15 @@ CREATE UNIQUE INDEX twice_part ON twice (hive_id) WHERE hive_id > 0;
 CREATE INDEX shift_lower ON shift (lower(name), id);
 CREATE VIEW open_hives AS SELECT id, hive AS stand FROM hive WHERE hive IS NOT NULL;
 CREATE VIEW over_views AS SELECT o.stand, count(*) AS n, max(o.id) AS most FROM open_hives o GROUP BY o.stand;
+
+-- Facts that are easily lost.
+CREATE TABLE easily_null (code TEXT PRIMARY KEY, label TEXT);
+CREATE TABLE never_null (code TEXT PRIMARY KEY, label TEXT) WITHOUT ROWID;
+CREATE TABLE not_numbered (id INTEGER PRIMARY KEY DESC, label TEXT);
+CREATE TABLE own_row_numbers (rowid TEXT, oid TEXT, _rowid_ TEXT, n INTEGER);
+CREATE TABLE kept (id INTEGER PRIMARY KEY, n INTEGER, twice INTEGER AS (n * 2) STORED, thrice INTEGER AS (n * 3));
+INSERT INTO easily_null VALUES ('a', 'b');
+INSERT INTO never_null VALUES ('a', 'b');
+INSERT INTO not_numbered VALUES (7, 'x');
+INSERT INTO own_row_numbers VALUES ('a', 'b', 'c', 1);
+INSERT INTO kept (id, n) VALUES (1, 2);
