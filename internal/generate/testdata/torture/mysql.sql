@@ -79,7 +79,6 @@ CREATE SEQUENCE plain_no;
 CREATE TABLE easily_lost (
 	id INT PRIMARY KEY AUTO_INCREMENT,
 	two_lines VARCHAR(20) DEFAULT 'a\nb',
-	with_zero VARCHAR(20) DEFAULT 'a\0b',
 	on_off BIT(1) DEFAULT b'1',
 	some_bits BIT(8) DEFAULT b'101',
 	never_less DECIMAL(10,2) UNSIGNED DEFAULT 1.5,
