@@ -51,6 +51,9 @@ var (
 	nounsInLy = strings.Fields("family reply supply assembly subassembly anomaly ally bully butterfly firefly jelly monopoly lily belly rally tally dolly trolley ply multiply homily")
 )
 
+// notNouns are words that stand before an adjective and are no nouns.
+var notNouns = strings.Fields("not no non is has was were are be been all any most more less least very too so as if only also never ever still already just almost well un re pre post to by of")
+
 // keptBefore are nouns in the plural that stay so before another one.
 var keptBefore = strings.Fields("sales goods savings sports customs arms news clothes glasses earnings winnings holdings proceeds wages thanks contents grounds premises headquarters operations communications systems series species")
 

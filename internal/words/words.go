@@ -216,6 +216,9 @@ func (l *Lexicon) head(words []string) int {
 	}
 	at := len(words) - 1
 	for at > 0 && (IsAdjective(words[at]) || isNumber(words[at])) {
+		if slices.Contains(notNouns, words[at-1]) { // not unique
+			return len(words) - 1
+		}
 		at--
 	}
 	return max(at, 0)

@@ -40,10 +40,15 @@ func TestSplit(t *testing.T) {
 		"backslashes": {MySQL, `a 'it\'s;' "x;" ` + "`;`" + `; # c; d
 -- e;
 f`, []string{`a 'it\'s;' "x;" ` + "`;`", "f"}},
-		"two dashes":        {MySQL, "select 1--1; b", []string{"select 1--1", "b"}},
-		"versioned":         {MySQL, "/*!40101 SET a = 1 */; /*M!100616 b */; /* c */ d", []string{"SET a = 1", "b", "d"}},
-		"delimiter":         {MySQL, "delimiter //\ncreate trigger x begin a; b; end//\nDELIMITER ;\nc;", []string{"create trigger x begin a; b; end", "c"}},
-		"without delimiter": {MySQL, "create procedure p() begin if a then b; end if; while c do d; end while; end; e", []string{"create procedure p() begin if a then b; end if; while c do d; end while; end", "e"}},
+		"two dashes":          {MySQL, "select 1--1; b", []string{"select 1--1", "b"}},
+		"versioned":           {MySQL, "/*!40101 SET a = 1 */; /*M!100616 b */; /* c */ d", []string{"SET a = 1", "b", "d"}},
+		"delimiter":           {MySQL, "delimiter //\ncreate trigger x begin a; b; end//\nDELIMITER ;\nc;", []string{"create trigger x begin a; b; end", "c"}},
+		"delimiter in a word": {MySQL, "delimiter $$\ncreate procedure p() begin a; end$$\ncreate procedure q() begin if b then c; end if; end$$\ndelimiter ;\nd;", []string{"create procedure p() begin a; end", "create procedure q() begin if b then c; end if; end", "d"}},
+		"several in one":      {MySQL, "delimiter $$\ndrop procedure if exists p; create procedure p() begin a; case b when 1 then c; end case; end; create table t (x int)$$\ndelimiter ;\ny", []string{"drop procedure if exists p", "create procedure p() begin a; case b when 1 then c; end case; end", "create table t (x int)", "y"}},
+		"without a body":      {MySQL, "delimiter //\ncreate function f() returns int return 1; a//", []string{"create function f() returns int return 1", "a"}},
+		"other files":         {MySQL, "source a.sql\n\\. b.sql\ncreate table source (a int);", []string{"create table source (a int)"}},
+		"the shell of sqlite": {SQLite, "# a;\n.mode csv;\n.read b.sql\ncreate table t (a text); -- c\ninsert into t values ('\n.x;\n#y;');", []string{"create table t (a text)", "insert into t values (' .x; #y;')"}},
+		"without delimiter":   {MySQL, "create procedure p() begin if a then b; end if; while c do d; end while; end; e", []string{"create procedure p() begin if a then b; end if; while c do d; end while; end", "e"}},
 	} {
 		assert.Equal(t, c.want, heads(c.text, c.dialect), name)
 	}
@@ -128,9 +133,27 @@ func TestGuess(t *testing.T) {
 		"CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT)":  SQLite,
 		"# the hives\nCREATE TABLE hive (id INT)":                   MySQL,
 		"": SQLite,
+		"CREATE TABLE `hive` (`id` INTEGER PRIMARY KEY AUTOINCREMENT, `at` DATETIME, `a` DOUBLE, `b` DOUBLE);":                            SQLite,
+		"-- serial, jsonb, timestamptz and AUTO_INCREMENT\nCREATE TABLE hive (id INTEGER PRIMARY KEY, t TEXT DEFAULT 'serial $$ ::int');": SQLite,
+		"CREATE TABLE hive (id INTEGER PRIMARY KEY, at DATETIME DEFAULT CURRENT_TIMESTAMP) WITHOUT ROWID;":                                SQLite,
+		"CREATE TABLE [hive box] (id INTEGER PRIMARY KEY, [name] TEXT COLLATE NOCASE);":                                                   SQLite,
+		"INSERT OR IGNORE INTO hive VALUES (1); CREATE TABLE hive (id INTEGER, unsigned INTEGER);":                                        SQLite,
+		"CREATE TABLE hive (id INT(11) NOT NULL, name VARCHAR(20), KEY `n` (name));":                                                      MySQL,
+		"CREATE TABLE hive (id bigint unsigned, at timestamp DEFAULT now() ON UPDATE CURRENT_TIMESTAMP);":                                 MySQL,
+		"CREATE TABLE hive (id uuid DEFAULT gen_random_uuid(), at timestamp without time zone, note character varying(20));":              Postgres,
+		"CREATE TABLE hive (id int, tags text[]); CREATE INDEX i ON hive USING gin (tags);":                                               Postgres,
 	} {
 		assert.Equal(t, want, Guess([]*File{{Text: text}}), text)
 	}
+}
+
+func TestOtherFilesAreFound(t *testing.T) {
+	for d, text := range map[Dialect]string{Postgres: "a;\n\\i b.sql\n\\ir c.sql\n", MySQL: "source b.sql\n\\. c.sql\n", SQLite: ".read b.sql\n.read c.sql\n"} {
+		list := Included(&File{Text: text}, d)
+		require.Len(t, list, 2, d)
+		assert.Contains(t, list[1].Text, "c.sql")
+	}
+	assert.Empty(t, Included(&File{Text: "SELECT 'source b.sql'"}, MySQL))
 }
 
 func FuzzSplit(f *testing.F) {

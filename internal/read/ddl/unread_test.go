@@ -1,0 +1,82 @@
+package ddl
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widegate/internal/read/script"
+)
+
+// TestNothingIsLeftOutWithoutAWord counts: of each statement something is there
+// afterwards, or it is about rows, or a note names it.
+func TestNothingIsLeftOutWithoutAWord(t *testing.T) {
+	for _, c := range []struct {
+		dialect script.Dialect
+		text    string
+		notes   []string
+	}{
+		{script.MySQL, "CREATE EVENT e ON SCHEDULE EVERY 1 DAY DO DELETE FROM t; CREATE /* so */ TABLE t (id INT); -- x\nCREATE -- y\nTABLE u (id INT); CREATE USER a; GRANT ALL ON t TO a; FROBNICATE t; CREATE PACKAGE p AS BEGIN END;",
+			[]string{"1:1: CREATE EVENT e ON SCHEDULE …: is not read from scripts, only from a database", "3:55: FROBNICATE t: is not understood", "3:69: CREATE PACKAGE p AS BEGIN …: is not read from scripts, only from a database"}},
+		{script.Postgres, "CREATE AGGREGATE a (int) (sfunc = int4pl, stype = int); CREATE ROLE r; CREATE TABLE t (id int); CREATE CAST (text AS int) WITH INOUT; ALTER TABLE t OWNER TO r; CREATE PUBLICATION p FOR TABLE t; SELECT 1; ANALYZE t;",
+			[]string{"1:1: CREATE AGGREGATE a (int) (sfunc …: is not read from scripts, only from a database", "1:97: CREATE CAST (text AS int) …: is not read from scripts, only from a database", "1:161: CREATE PUBLICATION p FOR TABLE …: is not read from scripts, only from a database"}},
+	} {
+		got, err := Read(t.Context(), c.dialect, []*script.File{{Path: "a.sql", Text: c.text}}, nil)
+		require.NoError(t, err)
+		var notes []string
+		for _, n := range got.Notes {
+			notes = append(notes, strings.TrimPrefix(n.Text, "a.sql:"))
+		}
+		assert.ElementsMatch(t, c.notes, notes, c.dialect)
+		_, ok := got.Table("", "t")
+		assert.True(t, ok)
+	}
+}
+
+// TestMistakesHaveTheirPlace has mistakes behind what is rewritten for the grammar.
+func TestMistakesHaveTheirPlace(t *testing.T) {
+	for text, place := range map[string]string{
+		"CREATE TABLE t (a INT DEFAULT (1 + 2),\n  b INT DEFALT 3)":                            ":2:9:",
+		"CREATE TABLE t (a DATETIME DEFAULT (now() + INTERVAL 1 DAY), b UUID, c INT NOT NUL)": ":1:80:",
+		"CREATE OR REPLACE TABLE t (a INT,\n b POINT SRID 4326,\n c INT PRIMRY KEY)":           ":3:8:",
+	} {
+		_, err := readText(t, script.MySQL, text)
+		require.Error(t, err, text)
+		assert.Contains(t, err.Error(), place, text)
+	}
+}
+
+// TestTheGrammarIsKept looks for the compiled grammar in the user's cache folder, which
+// others must not be able to write.
+func TestTheGrammarIsKept(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	require.NotNil(t, machineCode())
+	base, err := os.UserCacheDir()
+	require.NoError(t, err)
+	folder := filepath.Join(base, "widegate", "grammar")
+	assert.DirExists(t, folder)
+	assert.True(t, onlyOurs(folder))
+	require.NoError(t, os.Chmod(folder, 0o777))
+	assert.False(t, onlyOurs(folder))
+	_, err = grammarJSON("SELECT 'a\x00'")
+	require.ErrorContains(t, err, "zero byte")
+}
+
+func TestDefaultsThatAreExpressions(t *testing.T) {
+	checkStatements(t, script.MySQL, []statementCase{
+		{"CREATE SEQUENCE s START 5; CREATE TABLE t (a INT DEFAULT (1 + 2), b DATETIME DEFAULT (now() + INTERVAL 1 DAY), c BIGINT DEFAULT nextval(s), d BIGINT DEFAULT NEXT VALUE FOR s, e BIT(1) DEFAULT b'1', f ENUM('a\\\\b'))",
+			"table t(a int(11)? = (1+2), b datetime? = (date_add(now(), interval 1 day)), c bigint(20)? = nextval(`s`), d bigint(20)? = nextval(`s`), e bit(1)? = true, f enum('a\\\\b')?); sequence s"},
+		{"CREATE SEQUENCE s; ALTER SEQUENCE s INCREMENT BY 3; DROP SEQUENCE IF EXISTS s; CREATE TABLE a (id INT); ALTER TABLE a ALTER id SET DEFAULT (2 * 3)", "table a(id int(11)? = 2*3)"},
+		{"CREATE VIEW v AS SELECT 1 AS a; ALTER VIEW v AS SELECT 1 AS b", "view v(b int?)"},
+	})
+	checkStatements(t, script.Postgres, []statementCase{
+		{"CREATE SEQUENCE s; CREATE TABLE t (a text DEFAULT (nextval('s'))::text, b bigint DEFAULT nextval('s')::bigint, c interval year to month, d interval day to second(3))",
+			"table t(a text? = nextval('s')::text, b bigint? #s, c interval year to month?, d interval day to second(3)?); sequence s"},
+		{"CREATE TABLE a (n int CHECK (n > 0) NO INHERIT, CHECK (n < 9)); CREATE TABLE b () INHERITS (a)", "table a(n integer?); check a_n_check (n > 0); check a_n_check1 (n < 9); table b(n integer?); check a_n_check1 (n < 9)"},
+		{"CREATE TABLE a (id int); CREATE FUNCTION f(x a.id%TYPE) RETURNS a.id%TYPE LANGUAGE sql AS ''", "table a(id integer?); function f(x integer) integer volatile"},
+	})
+}
