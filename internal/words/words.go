@@ -52,9 +52,13 @@ func lexicon(forms []string, plurals map[string]string) *Lexicon {
 	for _, w := range strings.Fields(unchanged) {
 		add(w, w)
 	}
-	for _, pair := range strings.Fields(pairs) {
+	for _, pair := range strings.Fields(pairs) { // of several plurals the first is the usual one
 		singular, plural, _ := strings.Cut(pair, ":")
+		usual, known := l.plurals[singular]
 		add(singular, plural)
+		if known {
+			l.plurals[singular] = usual
+		}
 	}
 	for singular, plural := range plurals {
 		add(strings.ToLower(singular), strings.ToLower(plural))
@@ -186,11 +190,13 @@ func (l *Lexicon) Singular(words []string) []string {
 // in the plural there stays as it is: of an index there are indexes, or indices.
 func (l *Lexicon) Noun(words []string) (one, many []string) {
 	one = l.Singular(words)
-	many = l.Plural(one)
-	if len(words) > 0 {
-		if head := l.head(words); one[head] != words[head] {
-			many[head] = words[head]
-		}
+	many = slices.Clone(one)
+	if len(words) == 0 {
+		return one, many
+	}
+	head := l.head(words)
+	if many[head] = words[head]; one[head] == words[head] {
+		many[head] = l.plural(one[head])
 	}
 	return one, many
 }

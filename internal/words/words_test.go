@@ -32,7 +32,7 @@ func TestNumbers(t *testing.T) {
 	l := New(nil, map[string]string{"Bien": "Bienen"})
 	for plural, singular := range map[string]string{
 		"hives": "hive", "hosts templates": "host template", "points of interest": "point of interest", "stats monthly": "stats monthly", "sales orders": "sales order", "bienen": "bien",
-		"filters2": "filter2", "not unique": "not unique", "is active": "is active", "level3": "level3", "cpus": "cpu", "news": "news",
+		"filters2": "filter2", "not unique": "not unique", "is active": "is active", "rfid reads": "rfid read", "goods": "goods", "zeroes": "zero", "axes": "axis", "pending jobs": "pending job", "level3": "level3", "cpus": "cpu", "news": "news",
 	} {
 		words := strings.Fields(plural)
 		assert.Equal(t, singular, strings.Join(l.Singular(words), " "), plural)
