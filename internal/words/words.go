@@ -83,7 +83,7 @@ func (l *Lexicon) splitCase(piece []rune) []string {
 	for at := 0; at < len(piece); {
 		n := l.ownSpelling(piece[at:])
 		if n == 0 {
-			n = wordLength(piece[at:])
+			n = l.wordLength(piece[at:])
 		}
 		list = append(list, l.segments(piece[at:at+n])...)
 		at += n
@@ -93,17 +93,17 @@ func (l *Lexicon) splitCase(piece []rune) []string {
 
 // wordLength is where the case of a piece changes first: a word in small letters,
 // one with a capital, or several capitals, which may have an s behind them.
-func wordLength(piece []rune) int {
+func (l *Lexicon) wordLength(piece []rune) int {
 	at := 1
-	for at < len(piece) && !(unicode.IsUpper(piece[at]) && (!unicode.IsUpper(piece[at-1]) || at+1 < len(piece) && unicode.IsLower(piece[at+1]) && !pluralAt(piece, at+1))) {
+	for at < len(piece) && !(unicode.IsUpper(piece[at]) && (!unicode.IsUpper(piece[at-1]) || at+1 < len(piece) && unicode.IsLower(piece[at+1]) && !l.pluralAt(piece, at+1))) {
 		at++
 	}
 	return at
 }
 
 // pluralAt reports whether there is the s of a plural behind capitals.
-func pluralAt(piece []rune, at int) bool {
-	return piece[at] == 's' && (at+1 == len(piece) || unicode.IsUpper(piece[at+1]))
+func (l *Lexicon) pluralAt(piece []rune, at int) bool {
+	return l.longest > 0 && piece[at] == 's' && (at+1 == len(piece) || unicode.IsUpper(piece[at+1]))
 }
 
 // ownSpelling returns the length of the word with small letters and capitals, such
