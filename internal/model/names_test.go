@@ -128,3 +128,29 @@ func TestNamesAreThoseThatWereAgreedOn(t *testing.T) {
 	assert.Greater(t, all, 400)
 	assert.GreaterOrEqual(t, float64(right), 0.97*float64(all))
 }
+
+// TestJoinsToTablesWithoutKeys has references that lead to no columns.
+func TestJoinsToTablesWithoutKeys(t *testing.T) {
+	keyless := tableOf("hive", "code")
+	keyless.PrimaryKey = nil
+	join := catalog.Table{Name: "hive_forage", Kind: catalog.BaseTable, PrimaryKey: &catalog.Key{Columns: []string{"hive_id", "forage_id"}}, Columns: tableOf("", "hive_id", "forage_id").Columns[1:]}
+	join.References = []catalog.Reference{{Columns: []string{"hive_id"}, Table: "hive"}, {Columns: []string{"forage_id"}, Table: "forage", Target: []string{"id"}}}
+	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{keyless, join, tableOf("forage")}}
+	m, err := Build(c, project.Default(), project.NewNames())
+	require.NoError(t, err)
+	assert.NotNil(t, m.Entity("hive"))
+	assert.NotNil(t, m.Entity("hive_forage"), "it has an entity, since it is no relation")
+}
+
+// TestCompositeReferencesAreToldApart by the columns that only one of them has.
+func TestCompositeReferencesAreToldApart(t *testing.T) {
+	apiary := tableOf("apiaries", "yard_id")
+	apiary.PrimaryKey = &catalog.Key{Columns: []string{"yard_id", "id"}}
+	move := tableOf("moves", "yard_id", "from_apiary_id", "to_apiary_id")
+	for _, column := range []string{"from_apiary_id", "to_apiary_id"} {
+		move.References = append(move.References, catalog.Reference{Columns: []string{"yard_id", column}, Table: "apiaries", Target: []string{"yard_id", "id"}})
+	}
+	m := build(t, &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{apiary, move}}, project.NewNames(), nil)
+	assert.Equal(t, map[string]string{"FromApiary": "ToOne Apiary", "ToApiary": "ToOne Apiary"}, relationsOf(m, "Move"))
+	assert.Equal(t, map[string]string{"OutgoingMoves": "ToMany Move", "IncomingMoves": "ToMany Move"}, relationsOf(m, "Apiary"))
+}

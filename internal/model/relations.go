@@ -61,7 +61,7 @@ func asJoin(t *catalog.Table) (join, bool) {
 	var parts []catalog.Reference
 	covered := 0
 	for _, ref := range t.References {
-		if !ref.Period && isSubset(ref.Columns, t.PrimaryKey.Columns) {
+		if !ref.Period && len(ref.Target) == len(ref.Columns) && isSubset(ref.Columns, t.PrimaryKey.Columns) {
 			parts = append(parts, ref)
 			covered += len(ref.Columns)
 		}

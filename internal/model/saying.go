@@ -91,7 +91,10 @@ func (b *builder) isAlone(t *catalog.Table, ref catalog.Reference) bool {
 // the one that it refers to. Of several it is the one that no other reference of
 // the table has; where there is no such one, none.
 func (b *builder) tellingColumn(t *catalog.Table, ref catalog.Reference) (column, target string) {
-	if len(ref.Columns) == 1 {
+	switch {
+	case len(ref.Target) != len(ref.Columns): // to a table without a key
+		return ref.Columns[0], ""
+	case len(ref.Columns) == 1:
 		return ref.Columns[0], ref.Target[0]
 	}
 	found := -1
