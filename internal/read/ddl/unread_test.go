@@ -40,9 +40,9 @@ func TestNothingIsLeftOutWithoutAWord(t *testing.T) {
 // TestMistakesHaveTheirPlace has mistakes behind what is rewritten for the grammar.
 func TestMistakesHaveTheirPlace(t *testing.T) {
 	for text, place := range map[string]string{
-		"CREATE TABLE t (a INT DEFAULT (1 + 2),\n  b INT DEFALT 3)":                            ":2:9:",
+		"CREATE TABLE t (a INT DEFAULT (1 + 2),\n  b INT DEFALT 3)":                           ":2:9:",
 		"CREATE TABLE t (a DATETIME DEFAULT (now() + INTERVAL 1 DAY), b UUID, c INT NOT NUL)": ":1:80:",
-		"CREATE OR REPLACE TABLE t (a INT,\n b POINT SRID 4326,\n c INT PRIMRY KEY)":           ":3:8:",
+		"CREATE OR REPLACE TABLE t (a INT,\n b POINT SRID 4326,\n c INT PRIMRY KEY)":          ":3:8:",
 	} {
 		_, err := readText(t, script.MySQL, text)
 		require.Error(t, err, text)

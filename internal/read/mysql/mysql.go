@@ -418,16 +418,20 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 	partly := map[place]bool{}
 	parts := map[place][]string{}
 	special := map[place]bool{}
-	err := r.each(ctx, "indexes", `
-		SELECT table_schema, table_name, index_name, column_name, coalesce(sub_part, 0), lower(index_type), coalesce(collation, '') = 'D'
+	expression, err := r.indexExpression(ctx)
+	if err != nil {
+		return err
+	}
+	err = r.each(ctx, "indexes", `
+		SELECT table_schema, table_name, index_name, column_name, coalesce(`+expression+`, 'expression'), coalesce(sub_part, 0), lower(index_type), coalesce(collation, '') = 'D'
 		FROM information_schema.statistics WHERE table_schema IN {schemas} AND non_unique `+nonUnique+`
 		ORDER BY table_schema, table_name, index_name, seq_in_index`, func(row *sql.Rows) error {
 		var at place
 		var column sql.NullString
+		var computed, method string
 		var length int
-		var method string
 		var descending bool
-		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &length, &method, &descending); err != nil {
+		if err := row.Scan(&at.schema, &at.table, &at.name, &column, &computed, &length, &method, &descending); err != nil {
 			return err
 		}
 		if list[at] == nil {
@@ -437,12 +441,14 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 			}
 			order = append(order, at)
 		}
+		part := keyPart(column.String, length, descending)
 		if !column.Valid {
-			column.String = "(expression)"
+			column.String = "(" + strings.ReplaceAll(computed, `\'`, "'") + ")"
+			part = "(" + column.String + ")"
 		}
 		partly[at] = partly[at] || length > 0 || !column.Valid
-		special[at] = special[at] || length > 0 || descending
-		parts[at] = append(parts[at], keyPart(column.String, length, descending))
+		special[at] = special[at] || length > 0 || descending || !column.Valid
+		parts[at] = append(parts[at], part)
 		list[at].Columns = append(list[at].Columns, column.String)
 		return nil
 	})
@@ -456,6 +462,20 @@ func (r *reader) eachIndex(ctx context.Context, nonUnique string, add func(t *ca
 		}
 	}
 	return err
+}
+
+// indexExpression is where the server says what an index of expressions computes:
+// MySQL since 8.0.13, and MariaDB nowhere, since it has none.
+func (r *reader) indexExpression(ctx context.Context) (string, error) {
+	var known int
+	err := r.db.QueryRowContext(ctx, `SELECT count(*) FROM information_schema.columns WHERE table_schema = 'information_schema' AND table_name = 'STATISTICS' AND column_name = 'EXPRESSION'`).Scan(&known)
+	if err != nil {
+		return "", fmt.Errorf("asking for indexes of expressions: %w", err)
+	}
+	if known == 0 {
+		return "NULL", nil
+	}
+	return "expression", nil
 }
 
 // keyPart is a column of an index as a statement declares it.

@@ -27,7 +27,7 @@ func TestTypes(t *testing.T) {
 		"set('x','y')":           {"set", 3, 0, 0, catalog.Type{Kind: catalog.Set, Labels: []string{"x", "y"}}},
 		"multipolygon":           {"multipolygon", 0, 0, 0, catalog.Type{Kind: catalog.Bytes}},
 		"inet6":                  {"inet6", 0, 0, 0, catalog.Type{Kind: catalog.Network}},
-		"enum('a\\\\b','c')":       {"enum", 4, 0, 0, catalog.Type{Kind: catalog.EnumKind, Labels: []string{`a\b`, "c"}}},
+		"enum('a\\\\b','c')":     {"enum", 4, 0, 0, catalog.Type{Kind: catalog.EnumKind, Labels: []string{`a\b`, "c"}}},
 		"decimal(8,3) unsigned":  {"decimal", 0, 8, 3, catalog.Type{Kind: catalog.Decimal, Precision: 8, Scale: 3, Unsigned: true}},
 		"double unsigned":        {"double", 0, 0, 0, catalog.Type{Kind: catalog.Float, Bits: 64, Unsigned: true}},
 		"something_of_the_years": {"something", 0, 0, 0, catalog.Type{Kind: catalog.Other}},
