@@ -458,8 +458,8 @@ func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
 	t, set := e.Table, b.settings(e.Table)
 	words, many := b.words.Noun(b.tableWords(t))
 	if set.Name != "" {
-		words, many = b.words.Noun(b.words.Split(set.Name))
 		words = b.words.Split(set.Name)
+		_, many = b.words.Noun(words)
 	}
 	schema := b.words.Split(t.Schema)
 	inSchema := slices.Concat(schema, words)

@@ -454,9 +454,7 @@ func (p *pg) like(t *pgTable, e node) error {
 		}
 	}
 	if has(likeChecks) {
-		for _, k := range from.Checks {
-			t.Checks = append(t.Checks, k) // under its own name
-		}
+		t.Checks = append(t.Checks, from.Checks...) // under their own names
 	}
 	return nil
 }
