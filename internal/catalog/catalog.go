@@ -112,6 +112,7 @@ type Column struct {
 	Generated string   `json:"generated,omitempty"` // the expression it is computed by
 	Stored    bool     `json:"stored,omitempty"`    // computed when written, where an engine usually computes when read
 	Virtual   bool     `json:"virtual,omitempty"`   // computed when read, where an engine usually computes when written
+	NotNull   string   `json:"notNull,omitempty"`   // name of the constraint that keeps it from being null, where that is not the usual one
 	OnUpdate  string   `json:"onUpdate,omitempty"`  // the expression that it is set to when the row changes
 	Comment   string   `json:"comment,omitempty"`
 	Collation string   `json:"collation,omitempty"`

@@ -32,6 +32,9 @@ func (c *comparison) finer(old, now *Table) {
 		c.altered("updatable", name, "", "", "", "rows can %sbe changed through it now", map[bool]string{false: "no longer "}[now.Updatable])
 	}
 	for i := range now.Columns {
+		if was, ok := old.Column(now.Columns[i].Name); ok && was.NotNull != now.Columns[i].NotNull {
+			c.altered("name", name, was.Name, was.NotNull, now.Columns[i].NotNull, "the constraint that %s is not null is called %s now, was %s", was.Name, orElse(now.Columns[i].NotNull, "as usual"), orElse(was.NotNull, "as usual"))
+		}
 		if was, ok := old.Column(now.Columns[i].Name); ok && was.Domain != now.Columns[i].Domain {
 			c.altered("domain", name, was.Name, was.Domain, now.Columns[i].Domain, "%s is of the domain %s now, was of %s", was.Name, orNone(now.Columns[i].Domain), orNone(was.Domain))
 		}

@@ -16,7 +16,7 @@ func everyFact() *Catalog {
 	identity := &Default{Kind: Identity, Always: true, Sequence: "numbers", Own: "own_seq", Serial: true, Options: "CACHE 2"}
 	column := func(name string, t Type) Column {
 		return Column{Name: name, Declared: string(t.Kind), Type: t, Nullable: true, Default: &Default{Kind: Constant, Text: "1"}, Domain: "d", Generated: "a + 1",
-			Stored: true, Virtual: true, OnUpdate: "now()", Comment: "c", Collation: "C", Invisible: true}
+			Stored: true, Virtual: true, OnUpdate: "now()", NotNull: "given", Comment: "c", Collation: "C", Invisible: true}
 	}
 	t := Table{Schema: "s", Name: "hive", Kind: BaseTable, Comment: "c", Partition: "RANGE (at)", Inherits: []string{"box"}, Options: []string{"unlogged"}, Definition: "SELECT 1", Updatable: true,
 		Columns: []Column{

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -75,6 +76,7 @@ func TestOtherServers(t *testing.T) {
 			serveDemo(t, folder, address)
 			changeDemo(t, db, address)
 			readNewerFacts(t, db, address, version)
+			renameOn(t, testdb.PostgresOf(t, version))
 		})
 	}
 }
@@ -141,6 +143,28 @@ func changeDemo(t *testing.T, db gate.DB, address string) {
 	assert.NotContains(t, out.String(), "ALTER TABLE", "nothing is left to change")
 }
 
+// renameOn moves a table and a column to other names, with what hangs on them.
+func renameOn(t *testing.T, address string) {
+	t.Helper()
+	db, err := postgres.Open(t.Context(), address)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	_, err = db.Exec(t.Context(), "CREATE TABLE hive (id int PRIMARY KEY, name text NOT NULL, code text CONSTRAINT code_is_needed NOT NULL UNIQUE, frames int CHECK (frames > 0))", nil)
+	require.NoError(t, err)
+	goal := filepath.Join(t.TempDir(), "goal.sql")
+	require.NoError(t, os.WriteFile(goal, []byte("CREATE TABLE box (id int PRIMARY KEY, title text NOT NULL, code text CONSTRAINT code_is_needed NOT NULL UNIQUE, frames int NOT NULL DEFAULT 10 CHECK (frames > 0));"), 0o644))
+	move := []string{"migration", address, goal, "--engine", "postgres", "--scratch", address, "--trust-scripts"}
+	var out, notes bytes.Buffer
+	require.Equal(t, 0, cli.Run(append(slices.Clone(move), "--renamed", "hive=box", "--renamed", "box.name=title", "--decide", "all=a"), nil, &out, &notes), notes.String())
+	for _, statement := range script.Pieces(out.String(), script.Postgres) {
+		_, err := db.Exec(t.Context(), statement, nil)
+		require.NoError(t, err, statement)
+	}
+	out.Reset()
+	require.Equal(t, 0, cli.Run(move, nil, &out, &notes), notes.String())
+	assert.Contains(t, out.String()+notes.String(), "Nothing to move")
+}
+
 // readNewerFacts makes what the versions up to this one have, and reads it.
 func readNewerFacts(t *testing.T, db gate.DB, address, version string) {
 	t.Helper()
@@ -167,18 +191,25 @@ func readNewerFacts(t *testing.T, db gate.DB, address, version string) {
 	assert.False(t, column("lower_name").Virtual)
 	assert.Equal(t, "uuidv7()", column("id").Default.Text)
 	assert.Equal(t, "NOT ENFORCED", newest.Checks[0].Options)
-	assert.Contains(t, newest.Extras[0].Make, "name_is_needed")
+	assert.Equal(t, "name_is_needed", column("name").NotNull)
+	assert.Contains(t, loose(t, c).Extras[0].Make, "later_is_needed")
 	stand, _ := c.Table("", "stand")
 	assert.Contains(t, stand.PrimaryKey.Definition, "WITHOUT OVERLAPS")
 	stay, _ := c.Table("", "stay")
 	assert.True(t, stay.References[0].Period)
-	loose, _ := c.Table("", "loose")
-	assert.True(t, loose.References[0].Unenforced)
-	later, _ := loose.Column("later")
+	assert.True(t, loose(t, c).References[0].Unenforced)
+	later, _ := loose(t, c).Column("later")
 	assert.True(t, later.Nullable, "rows from before may be null")
 	var out bytes.Buffer
 	require.Equal(t, 0, cli.Run([]string{"names", address, "stay"}, nil, &out, &out), out.String())
 	assert.NotContains(t, strings.ToLower(out.String()), "→ stand", "rows that cover a period together are no relation by equality")
+}
+
+func loose(t *testing.T, c *catalog.Catalog) *catalog.Table {
+	t.Helper()
+	table, ok := c.Table("", "loose")
+	require.True(t, ok)
+	return table
 }
 
 // TestMySQL8 reads and serves the demo on a server in memory that speaks the dialect

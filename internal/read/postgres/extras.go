@@ -118,11 +118,6 @@ var extrasOf = []struct{ what, query string }{
 		SELECT 'statistics', s.stxrelid, s.stxname, pg_get_statisticsobjdef(s.oid), format('DROP STATISTICS %I.%I', n.nspname, s.stxname)
 		FROM pg_statistic_ext s JOIN pg_namespace n ON n.oid = s.stxnamespace WHERE n.nspname = ANY($1)`},
 	{"not null constraints", `
-		SELECT 'not null constraint', k.conrelid, k.conname, format('ALTER TABLE %s RENAME CONSTRAINT %I TO %I', c.oid::regclass, x.usual, k.conname), format('ALTER TABLE %s RENAME CONSTRAINT %I TO %I', c.oid::regclass, k.conname, x.usual)
-		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.conkey[1]
-		CROSS JOIN LATERAL (SELECT c.relname || '_' || a.attname || '_not_null') x(usual)
-		WHERE n.nspname = ANY($1) AND k.contype = 'n' AND k.conislocal AND k.convalidated AND k.conname <> x.usual AND length(x.usual) < 64 AND NOT c.relispartition
-		UNION ALL
 		SELECT 'not null constraint', k.conrelid, k.conname, format('ALTER TABLE %s ADD CONSTRAINT %I %s', k.conrelid::regclass, k.conname, pg_get_constraintdef(k.oid, true)), format('ALTER TABLE %s DROP CONSTRAINT %I', k.conrelid::regclass, k.conname)
 		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = ANY($1) AND k.contype = 'n' AND NOT k.convalidated AND NOT c.relispartition`},

@@ -33,7 +33,7 @@ func Read(ctx context.Context, url string, schemas []string, progress func(what 
 	}
 	for _, step := range []func(context.Context) error{
 		r.readEnums, r.readDomains, r.readComposites, r.readSequences,
-		r.readTables, r.readInheritance, r.readColumns, r.readConstraints, r.readIndexes, r.readRoutines, r.readExtras,
+		r.readTables, r.readInheritance, r.readColumns, r.readNotNull, r.readConstraints, r.readIndexes, r.readRoutines, r.readExtras,
 	} {
 		if err := step(ctx); err != nil {
 			return nil, explain(config, err)
@@ -354,6 +354,27 @@ func (r *reader) readColumns(ctx context.Context) error {
 		WHERE n.nspname = ANY($1) AND c.relkind IN ('r', 'p', 'f', 'v', 'm', 'c') AND NOT c.relispartition
 			AND a.attnum > 0 AND NOT a.attisdropped
 		ORDER BY a.attrelid, a.attnum`, r.addColumn)
+}
+
+// readNotNull reads the names of the constraints that keep columns from being null,
+// which servers have since version 18.
+func (r *reader) readNotNull(ctx context.Context) error {
+	return r.each(ctx, "not null constraints", `
+		SELECT k.conrelid, a.attname, k.conname
+		FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = k.conkey[1]
+		WHERE n.nspname = ANY($1) AND k.contype = 'n' AND k.convalidated AND k.conislocal AND k.conname <> c.relname || '_' || a.attname || '_not_null' AND length(c.relname || a.attname) < 54`, func(row pgx.Rows) error {
+		var id uint32
+		var column, name string
+		if err := row.Scan(&id, &column, &name); err != nil {
+			return err
+		}
+		if t := r.table(id); t != nil {
+			if c, ok := t.Column(column); ok {
+				c.NotNull = name
+			}
+		}
+		return nil
+	})
 }
 
 func (r *reader) addColumn(row pgx.Rows) error {
