@@ -77,8 +77,9 @@ type splitter struct {
 	list      []Statement
 	words     []Token // of the statement so far
 	comments  []string
-	depth     int // of BEGIN and CASE in a body
-	open      int // parentheses; PostgreSQL's rules have statements in them
+	blocks    []block // of a body, that are open
+	closed    bool    // the last END closed a block
+	open      int     // parentheses; PostgreSQL's rules have statements in them
 }
 
 var delimiterLine = regexp.MustCompile(`(?i)^delimiter[ \t]+(\S+)[^\n]*`)
@@ -95,11 +96,11 @@ func (s *splitter) step(at int) int {
 		}
 	}
 	own := s.delimiter != ";"
-	if strings.HasPrefix(s.source[at:], s.delimiter) && (own || s.depth == 0 && s.open == 0) {
+	if strings.HasPrefix(s.source[at:], s.delimiter) && (own || len(s.blocks) == 0 && s.open == 0) {
 		s.flush(at)
 		return at + len(s.delimiter)
 	}
-	if own && s.source[at] == ';' && s.depth == 0 { // the server takes several statements at once
+	if own && s.source[at] == ';' && len(s.blocks) == 0 { // the server takes several statements at once
 		s.flush(at)
 		return at + 1
 	}
@@ -152,21 +153,60 @@ func (s *splitter) nest(t Token) {
 	}
 	switch strings.ToUpper(t.Text) {
 	case "BEGIN":
-		if s.dialect != Postgres {
-			s.depth++
+		if s.dialect != Postgres && s.beginsStatement() {
+			s.blocks = append(s.blocks, statements)
 		}
 	case "ATOMIC":
-		s.depth++
+		s.blocks = append(s.blocks, statements)
 	case "CASE":
-		if s.depth > 0 && !s.behind("END") {
-			s.depth++
+		if len(s.blocks) > 0 && !s.behind("END") {
+			s.blocks = append(s.blocks, cases)
 		}
 	case "END":
-		s.depth = max(s.depth-1, 0)
+		s.end()
 	}
-	if s.dialect == MySQL && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE"}, t.Is) {
-		s.depth++ // that END closed no BEGIN
+	if s.dialect == MySQL && s.closed && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE", "FOR"}, t.Is) {
+		s.blocks = append(s.blocks, statements) // that END closed no BEGIN
 	}
+}
+
+// block is what an END closes.
+type block int
+
+const (
+	statements block = iota // BEGIN … END
+	cases                   // CASE … END
+)
+
+// end closes a block, unless the word is only the name of a column: a block of
+// statements ends behind one of them.
+func (s *splitter) end() {
+	n := len(s.blocks)
+	s.closed = n > 0 && (s.blocks[n-1] == cases || s.beginsStatement())
+	if s.closed {
+		s.blocks = s.blocks[:n-1]
+	}
+}
+
+// beginsStatement reports whether the last word stands where a statement of a body
+// may begin.
+func (s *splitter) beginsStatement() bool {
+	n := len(s.words)
+	if n < 2 || len(s.blocks) == 0 {
+		return n < 2 || !s.words[n-2].Sign(".") && !s.words[n-2].Sign(",") && !s.words[n-2].Sign("(")
+	}
+	before := s.words[n-2]
+	return before.Sign(";") || before.Sign(":") || slices.ContainsFunc([]string{"BEGIN", "ATOMIC", "THEN", "ELSE", "DO", "LOOP", "REPEAT"}, before.Is) || s.behindHandler()
+}
+
+// behindHandler reports whether the last word stands behind DECLARE … HANDLER FOR ….
+func (s *splitter) behindHandler() bool {
+	for i := len(s.words) - 2; i >= 0 && !s.words[i].Sign(";"); i-- {
+		if s.words[i].Is("HANDLER") {
+			return true
+		}
+	}
+	return false
 }
 
 // behind reports whether the word before the last one is that.
@@ -198,7 +238,7 @@ func (s *splitter) flush(end int) {
 		s.list = append(s.list, Statement{File: s.file, Text: text, From: from, Comment: strings.Join(s.comments, " ")})
 		s.comments = nil
 	}
-	s.words, s.depth, s.open = nil, 0, 0
+	s.words, s.blocks, s.open = nil, nil, 0
 }
 
 var copyFromInput = regexp.MustCompile(`(?is)^copy\s[^;]*\sfrom\s+stdin\b[^;]*;`)
