@@ -235,6 +235,9 @@ var forgeries = []forgery{
 	{"enum with code", named(func(_, all map[string]any) {
 		all["enums"] = map[string]any{"hive.temperament": "X string\nfunc init() {}\ntype Y"}
 	}), `cannot be a name in Go`},
+	{"words with code", named(func(hive, _ map[string]any) {
+		hive["words"] = map[string]any{"Hive": "hive\nfunc init() {}"}
+	}), `cannot be the words of Hive`},
 	{"names that are no names", func(f *forger) { f.write(".widegate/names.json", `{"tables": []}`) }, `is damaged`},
 
 	// Records of what was written.

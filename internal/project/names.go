@@ -59,6 +59,9 @@ func (n *Names) check() error {
 	return nil
 }
 
+// joinedWords are words in small letters with lines between them.
+var joinedWords = regexp.MustCompile(`^[\pL\pN\pM]+(?:_[\pL\pN\pM]+)*$`)
+
 func (n TableNames) check() error {
 	names := []string{n.Entity, n.Plural}
 	for _, column := range slices.Sorted(maps.Keys(n.Columns)) {
@@ -75,8 +78,30 @@ func (n TableNames) check() error {
 	if n.File != "" && (!fileStem.MatchString(n.File) || rooted.Check(n.File+".go") != nil) {
 		return fmt.Errorf("%q cannot be the name of a Go file", n.File)
 	}
+	for name, words := range n.Words {
+		if !joinedWords.MatchString(words) {
+			return fmt.Errorf("%q cannot be the words of %s", words, name)
+		}
+	}
 	if n.Path != "" && !pathWord.MatchString(n.Path) {
 		return fmt.Errorf("%q cannot be a word of a path", n.Path)
+	}
+	return nil
+}
+
+// wordForm is a word as it can stand inside a name in Go.
+var wordForm = regexp.MustCompile(`^[\pL\pN]+$`)
+
+// check finds words that no name can be made of.
+func (w Words) check(file string) error {
+	list := slices.Clone(w.Initialisms)
+	for singular, plural := range w.Plurals {
+		list = append(list, singular, plural)
+	}
+	for _, word := range list {
+		if !wordForm.MatchString(word) {
+			return fault.New("write words of letters and digits only", "%s: words: %q cannot be written inside a name", file, word)
+		}
 	}
 	return nil
 }

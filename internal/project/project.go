@@ -391,6 +391,9 @@ func (p *Project) check(path string) error {
 	if err := p.checkAccess(path); err != nil {
 		return err
 	}
+	if err := p.Words.check(path); err != nil {
+		return err
+	}
 	return p.checkPlaces(path)
 }
 

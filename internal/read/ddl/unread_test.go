@@ -80,3 +80,21 @@ func TestDefaultsThatAreExpressions(t *testing.T) {
 		{"CREATE TABLE a (id int); CREATE FUNCTION f(x a.id%TYPE) RETURNS a.id%TYPE LANGUAGE sql AS ''", "table a(id integer?); function f(x integer) integer volatile"},
 	})
 }
+
+func FuzzRewrite(f *testing.F) {
+	for _, s := range []string{"CREATE TABLE t (a UUID DEFAULT (1 + 2), b POINT SRID 1) WITH SYSTEM VERSIONING", "CREATE OR REPLACE TABLE t (a INT)", "DEFAULT (", "default nextval(", "default next value for s", "srid", "with system", "or replace table", ""} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		r := rewrite(text)
+		last := 0
+		for at := range len(r.text) + 1 {
+			place := r.place(at)
+			require.GreaterOrEqual(t, place, last, "places go on as the text does")
+			require.LessOrEqual(t, place, len(text))
+			last = place
+		}
+		headOf(text)
+		_ = r.problem(errNoExpression)
+	})
+}

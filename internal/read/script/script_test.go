@@ -195,3 +195,19 @@ func FuzzNatural(f *testing.F) {
 		}
 	})
 }
+
+func FuzzGuess(f *testing.F) {
+	for _, s := range []string{"", "-- a\n/* b */ 'c''d' # e\n# f", "/*!1 a */ /*M! b", "'", "/*", "\\i a\n.read b\nsource c", "CREATE TABLE a (b serial)"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		file := &File{Text: s}
+		list := Guesses([]*File{file})
+		require.NotEmpty(t, list)
+		for _, d := range list {
+			for _, statement := range Included(file, d) {
+				statement.Position(len(statement.Text))
+			}
+		}
+	})
+}
