@@ -3,6 +3,7 @@ package read_test
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -14,6 +15,7 @@ import (
 	"widegate/gate/mysql"
 	"widegate/gate/postgres"
 	"widegate/internal/catalog"
+	"widegate/internal/fault"
 	"widegate/internal/read"
 	"widegate/internal/testdb"
 )
@@ -231,4 +233,33 @@ func replaceUser(t *testing.T, address, user string) string {
 	_, host, found := strings.Cut(address, "@")
 	require.True(t, found)
 	return "mysql://" + user + "@" + host
+}
+
+// TestSchemasOfTheServer are refused on every engine, with the reason.
+func TestSchemasOfTheServer(t *testing.T) {
+	postgres, _ := server(t, catalog.Postgres)
+	mysql, _ := server(t, catalog.MySQL)
+	path := filepath.Join(t.TempDir(), "bees.db")
+	require.NoError(t, os.WriteFile(path, nil, 0o644))
+	script := writeScript(t, "CREATE TABLE hive (id serial PRIMARY KEY);")
+	for _, c := range []struct {
+		source read.Source
+		want   string
+	}{
+		{read.Source{URL: postgres, Schemas: []string{"pg_catalog"}}, "schema of the server itself"},
+		{read.Source{URL: postgres, Schemas: []string{"public", "information_schema"}}, "schema of the server itself"},
+		{read.Source{URL: postgres, Schemas: []string{"pg_toast"}}, "schema of the server itself"},
+		{read.Source{URL: mysql, Schemas: []string{"information_schema"}}, "schema of the server itself"},
+		{read.Source{URL: mysql, Schemas: []string{"MySQL"}}, "schema of the server itself"},
+		{read.Source{URL: strings.Replace(mysql, mysql[strings.LastIndex(mysql, "/"):], "/mysql", 1)}, "database of the server itself"},
+		{read.Source{URL: path, Schemas: []string{"temp"}}, "no schema"},
+		{read.Source{DDL: []string{script}, Engine: catalog.Postgres, Schemas: []string{"pg_catalog"}}, "schema of the server itself"},
+	} {
+		_, err := read.Read(t.Context(), c.source)
+		require.ErrorContains(t, err, c.want, c.source.Schemas)
+		assert.NotEmpty(t, fault.Next(err))
+	}
+	c, err := read.Read(t.Context(), read.Source{URL: path, Schemas: []string{"main"}})
+	require.NoError(t, err)
+	assert.Empty(t, c.Tables)
 }
