@@ -12,6 +12,7 @@ import (
 // does not know counts as what the other side has. The tables of both must have
 // the same names where they are the same.
 func Completed(a, b *Catalog) (x, y *Catalog) {
+	a, b = a.asReadLike(b), b.asReadLike(a)
 	if a.Engine == SQLite || a.Complete == b.Complete {
 		return a, b
 	}

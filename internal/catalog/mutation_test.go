@@ -47,7 +47,7 @@ func everyFact() *Catalog {
 // follows from other facts, and the statement that takes an extra away.
 var notFacts = map[string]string{
 	"Catalog.Version": "of the form", "Catalog.Engine": "another engine has another catalog", "Catalog.Schemas": "what was asked for", "Catalog.SearchPath": "of the connection",
-	"Catalog.Complete": "how it was read", "Catalog.Notes": "what could not be read", "Table.Rows": "an estimate", "Table.Definition": "the columns tell it, but of views",
+	"Catalog.Complete": "how it was read", "Catalog.Reading": "by which version it was read", "Catalog.Notes": "what could not be read", "Table.Rows": "an estimate", "Table.Definition": "the columns tell it, but of views",
 	"Extra.Undo": "follows from what makes it", "Extra.Session": "stands in what makes it",
 	"Reference.Period": "stands in the definition", "Reference.Deferrable": "stands in the definition where there is one",
 	"Key.Deferrable": "stands in the definition where there is one", "Default.Kind": "the text tells it",

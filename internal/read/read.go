@@ -178,6 +178,9 @@ func Trusting(ctx context.Context) context.Context { return postgres.Trusting(ct
 // Read reads the schema. No error of it tells a secret of the source.
 func Read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	c, err := read(ctx, s)
+	if err == nil && s.Snapshot == "" {
+		c.Reading = catalog.Reading
+	}
 	return c, s.withoutSecrets(err)
 }
 
