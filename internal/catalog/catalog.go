@@ -41,7 +41,7 @@ type Catalog struct {
 	Sequences  []Sequence  `json:"sequences,omitempty"`
 	Routines   []Routine   `json:"routines,omitempty"`
 	Extras     []Extra     `json:"extras,omitempty"`   // of the schema as a whole
-	Reading    int         `json:"reading,omitempty"`    // see Reading
+	Reading    int         `json:"reading,omitempty"`  // see Reading
 	Complete   bool        `json:"complete,omitempty"` // a server said all of it; scripts leave out triggers and extras
 	Notes      []Note      `json:"notes,omitempty"`
 }
