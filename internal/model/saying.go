@@ -62,7 +62,7 @@ func (b *builder) saying(t *catalog.Table, ref catalog.Reference, to *Entity) *s
 	case len(q) == 0:
 	case len(q) == 1 && s.alone && len(q[0]) <= 4 && !slices.Contains(shortWords, q[0]) && agents[q[0]] == "":
 		s.role = to.words
-	case agents[q[len(q)-1]] != "" || opposites[q[len(q)-1]] != "" || len(q) > 1 && slices.Contains(prepositions, q[len(q)-1]):
+	case agents[q[len(q)-1]] != "" || isNoun(opposites[q[len(q)-1]]) || len(q) > 1 && slices.Contains(prepositions, q[len(q)-1]):
 		s.role = q
 	default:
 		s.role = slices.Concat(q, to.words)
