@@ -1,6 +1,7 @@
 package ddl
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -12,13 +13,19 @@ import (
 // tell all of it, so a catalog that was read from them is not complete.
 
 func (p *pg) createTrigger(n node, text string) {
+	name := n.text("trigname")
 	t := p.find(n.at("relation").text("schemaname"), n.at("relation").text("relname"))
 	if t == nil {
+		p.notes = append(p.notes, homeless("trigger", name, n.at("relation").text("relname")))
 		return
 	}
-	name := n.text("trigname")
 	t.dropTrigger(name)
 	t.Triggers = append(t.Triggers, catalog.Trigger{Name: name, Definition: replaceWord.ReplaceAllString(text, "CREATE ")})
+}
+
+// homeless is the note about something whose table is not there.
+func homeless(thing, name, table string) catalog.Note {
+	return catalog.Note{Text: fmt.Sprintf("the %s %s: is not read, since there is no table %q before it", thing, name, table)}
 }
 
 var replaceWord = regexp.MustCompile(`(?i)^\s*CREATE\s+OR\s+REPLACE\s+`)
@@ -28,11 +35,12 @@ func (t *pgTable) dropTrigger(name string) {
 }
 
 func (p *pg) createPolicy(n node, text string) {
+	name := n.text("policy_name")
 	t := p.find(n.at("table").text("schemaname"), n.at("table").text("relname"))
 	if t == nil {
+		p.notes = append(p.notes, homeless("policy", name, n.at("table").text("relname")))
 		return
 	}
-	name := n.text("policy_name")
 	t.dropExtra("policy", name)
 	t.Extras = append(t.Extras, catalog.Extra{Kind: "policy", Name: name, Make: text, Undo: "DROP POLICY " + quoteIdent(name) + " ON " + fullName(t)})
 }
@@ -174,21 +182,25 @@ var (
 	viewInvoker = regexp.MustCompile(`(?is)\bSQL\s+SECURITY\s+INVOKER\b`)
 )
 
-func (m *my) createTrigger(text string) {
+// createTrigger reports whether the table of the trigger is there.
+func (m *my) createTrigger(text string) bool {
 	match := triggerHead.FindStringSubmatch(text)
 	if match == nil {
-		return
+		return false
 	}
 	unquote := func(s string) string { return strings.ReplaceAll(strings.Trim(s, "`"), "``", "`") }
 	name, table := unquote(match[1]), unquote(match[4])
 	m.dropTrigger(name)
+	found := false
 	for _, t := range m.tables {
 		if strings.EqualFold(t.Name, table) && (t.Schema == m.current || t.Schema == "") {
+			found = true
 			quoted := func(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
 			t.Triggers = append(t.Triggers, catalog.Trigger{Name: name,
 				Definition: "CREATE TRIGGER " + quoted(name) + " " + strings.ToUpper(match[2]) + " " + strings.ToUpper(match[3]) + " ON " + quoted(t.Name) + " FOR EACH ROW " + strings.TrimRight(match[5], "; \n")})
 		}
 	}
+	return found
 }
 
 func (m *my) dropTrigger(name string) {

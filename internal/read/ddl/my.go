@@ -97,9 +97,9 @@ func (m *my) changes() map[string]func(script.Statement) error {
 		return func(s script.Statement) error { do(s.Text); return nil }
 	}
 	list := map[string]func(script.Statement) error{
-		"create function": text(m.createRoutine), "create procedure": text(m.createRoutine),
+		"create function": m.makeRoutine, "create procedure": m.makeRoutine,
 		"drop function": text(m.dropRoutine), "drop procedure": text(m.dropRoutine), "alter function": text(m.alterRoutine), "alter procedure": text(m.alterRoutine),
-		"create trigger": text(m.createTrigger), "drop trigger": text(m.removeTrigger),
+		"create trigger": m.makeTrigger, "drop trigger": text(m.removeTrigger),
 		"create sequence": text(m.createSequence), "alter sequence": text(m.alterSequence), "drop sequence": text(m.dropSequences),
 		"create database": text(func(string) {}), "create schema": text(func(string) {}), "alter database": text(func(string) {}), "alter schema": text(func(string) {}),
 		"drop database": text(m.dropDatabase), "drop schema": text(m.dropDatabase), "alter view": m.alterView,
@@ -116,6 +116,13 @@ func (m *my) alterView(s script.Statement) error {
 	return m.runParsed(s)
 }
 
+func (m *my) makeRoutine(s script.Statement) error {
+	if !m.createRoutine(s.Text) {
+		m.notes = append(m.notes, unread(s, notUnderstood))
+	}
+	return nil
+}
+
 // dropDatabase drops the tables of a database.
 func (m *my) dropDatabase(text string) {
 	tokens := script.Scan(text, script.MySQL)
@@ -129,6 +136,13 @@ func (m *my) dropDatabase(text string) {
 			delete(m.tables, full)
 		}
 	}
+}
+
+func (m *my) makeTrigger(s script.Statement) error {
+	if !m.createTrigger(s.Text) {
+		m.notes = append(m.notes, unread(s, "is not read, since its table is not there before it"))
+	}
+	return nil
 }
 
 func (m *my) removeTrigger(text string) {

@@ -283,9 +283,9 @@ func widened(c catalog.Column, args []catalog.Column, digits, scale int) catalog
 	return c
 }
 
-// createRoutine reads the head of a function or procedure, of which the
-// grammar knows nothing.
-func (m *my) createRoutine(text string) {
+// createRoutine reads the head of a function or procedure, of which the grammar
+// knows nothing, and reports whether there was one.
+func (m *my) createRoutine(text string) bool {
 	tokens := script.Scan(text, script.MySQL)
 	r := catalog.Routine{Volatility: "contains sql", Definition: text}
 	open := -1
@@ -299,7 +299,7 @@ func (m *my) createRoutine(text string) {
 		}
 	}
 	if open < 1 {
-		return
+		return false
 	}
 	r.Name = tokens[open-1].Text
 	depth, start := 0, open+1
@@ -321,6 +321,7 @@ func (m *my) createRoutine(text string) {
 	m.readTail(&r, text, tokens[end:])
 	m.dropNamed(r.Name)
 	m.routine = append(m.routine, r)
+	return true
 }
 
 func appendArgument(list []catalog.Argument, text string, tokens []script.Token) []catalog.Argument {

@@ -98,3 +98,23 @@ func FuzzRewrite(f *testing.F) {
 		_ = r.problem(errNoExpression)
 	})
 }
+
+// TestWhatHangsOnNothing has triggers and policies whose table is not there before
+// them, and functions that are no SQL.
+func TestWhatHangsOnNothing(t *testing.T) {
+	for d, c := range map[script.Dialect]struct {
+		text string
+		want []string
+	}{
+		script.MySQL:    {"CREATE TRIGGER x BEFORE INSERT ON gone FOR EACH ROW SET NEW.a = 1; CREATE FUNCTION f RETURNS STRING SONAME 'f.so'", []string{"CREATE TRIGGER x BEFORE INSERT …: is not read, since its table is not there", "CREATE FUNCTION f RETURNS STRING …: is not understood"}},
+		script.Postgres: {"CREATE TRIGGER x BEFORE INSERT ON gone EXECUTE FUNCTION f(); CREATE POLICY p ON gone", []string{`the trigger x: is not read, since there is no table "gone"`, `the policy p: is not read, since there is no table "gone"`}},
+	} {
+		got, err := Read(t.Context(), d, []*script.File{{Path: "a.sql", Text: c.text}}, nil)
+		require.NoError(t, err)
+		require.Len(t, got.Notes, 2, d)
+		all := got.Notes[0].Text + "\n" + got.Notes[1].Text
+		for _, want := range c.want {
+			assert.Contains(t, all, want)
+		}
+	}
+}

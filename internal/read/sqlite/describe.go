@@ -15,7 +15,7 @@ func OpenScripts(ctx context.Context, files []*script.File) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := runScripts(ctx, db, files); err != nil {
+	if _, err := runScripts(ctx, db, files); err != nil {
 		db.Close()
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 
 	driver "modernc.org/sqlite"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read/script"
 )
@@ -62,35 +63,44 @@ func bound(ctx context.Context, db *sql.DB) error {
 	return err
 }
 
-// runScripts runs scripts statement by statement, so that an error has a place.
-func runScripts(ctx context.Context, db *sql.DB, files []*script.File) error {
+// runScripts runs scripts statement by statement, so that an error has a place. The
+// notes name the statements that are not run and are not only about rows.
+func runScripts(ctx context.Context, db *sql.DB, files []*script.File) ([]catalog.Note, error) {
 	limited, cancel := context.WithTimeout(ctx, scriptTime)
 	defer cancel()
 	run := 0
+	var notes []catalog.Note
 	for _, f := range files {
 		for _, s := range script.Split(f, script.SQLite) {
+			if otherFile.MatchString(s.Text) {
+				line, column := s.Position(0)
+				notes = append(notes, catalog.Note{Text: fmt.Sprintf("%s:%d:%d: %s: is not run: no other file is opened", f.Path, line, column, s.Head())})
+			}
 			if !changesSchema(s.Text) || ownTable.MatchString(s.Text) {
 				continue
 			}
 			line, column := s.Position(0)
 			if run++; run > mostOfScript {
-				return fault.New("read the database itself, or a snapshot of it", "%s:%d:%d: the scripts hold more than %d statements", f.Path, line, column, mostOfScript)
+				return nil, fault.New("read the database itself, or a snapshot of it", "%s:%d:%d: the scripts hold more than %d statements", f.Path, line, column, mostOfScript)
 			}
 			_, err := db.ExecContext(limited, s.Text)
 			switch {
 			case err == nil:
 			case ctx.Err() != nil:
-				return ctx.Err()
+				return nil, ctx.Err()
 			case limited.Err() != nil:
-				return fault.New("leave out what fills tables with rows, or read the database itself", "%s:%d:%d: %s: the scripts take longer than %v", f.Path, line, column, s.Head(), scriptTime)
+				return nil, fault.New("leave out what fills tables with rows, or read the database itself", "%s:%d:%d: %s: the scripts take longer than %v", f.Path, line, column, s.Head(), scriptTime)
 			default:
-				return fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
+				return nil, fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
 					"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), message(err))
 			}
 		}
 	}
-	return nil
+	return notes, nil
 }
+
+// otherFile opens another database, whose tables are not read.
+var otherFile = regexp.MustCompile(`(?i)^ATTACH\b`)
 
 // ownTable makes a table that the engine makes itself and lets nobody else make;
 // its shell prints such statements in dumps.

@@ -92,10 +92,16 @@ func ReadScripts(ctx context.Context, files []*script.File) (*catalog.Catalog, e
 		return nil, err
 	}
 	defer db.Close()
-	if err := runScripts(ctx, db, files); err != nil {
+	notes, err := runScripts(ctx, db, files)
+	if err != nil {
 		return nil, err
 	}
-	return read(ctx, db)
+	c, err := read(ctx, db)
+	if err != nil {
+		return nil, err
+	}
+	c.Notes = append(c.Notes, notes...)
+	return c, nil
 }
 
 func read(ctx context.Context, db *sql.DB) (*catalog.Catalog, error) {

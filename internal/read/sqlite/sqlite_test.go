@@ -206,3 +206,12 @@ func TestScriptsReachNoOtherFiles(t *testing.T) {
 	assert.Len(t, c.Tables, 1)
 	assert.NoFileExists(t, other)
 }
+
+// TestDumpsOfTheShell has what the shell of SQLite prints and takes.
+func TestDumpsOfTheShell(t *testing.T) {
+	c, err := ReadScripts(t.Context(), []*script.File{{Path: "a.sql", Text: "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE sqlite_sequence(name,seq);\nCREATE TABLE sqlite_stat1(tbl,idx,stat);\n# a comment\n.print x\nCREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT, \"end\" TEXT);\nINSERT INTO sqlite_sequence VALUES('hive',1);\nATTACH 'x.db' AS y;\nANALYZE sqlite_schema;\nCOMMIT;"}})
+	require.NoError(t, err)
+	require.Len(t, c.Tables, 1)
+	require.Len(t, c.Notes, 1)
+	assert.Equal(t, "a.sql:9:1: ATTACH 'x.db' AS y: is not run: no other file is opened", c.Notes[0].Text)
+}
