@@ -58,11 +58,15 @@ func PostgresOf(t testing.TB, version string) string {
 	s := others[version]
 	if s == nil {
 		s = &server{name: "PostgreSQL " + version, hint: "run npm ci, or for all versions make servers", start: func(s *server, folder string, port int) error {
-			initdb := filepath.Join(root(), "node_modules", "postgres-"+version, "native", "bin", "initdb")
-			if _, err := os.Stat(initdb); err != nil {
+			programs := filepath.Join(root(), "node_modules", "postgres-"+version, "native")
+			if _, err := os.Stat(programs); err != nil {
 				return errNotInstalled
 			}
-			return startPostgresOf(s, folder, port, initdb)
+			// The user whom the server runs as may have no way to the folder of the tests.
+			if out, err := exec.Command("cp", "-a", programs, folder).CombinedOutput(); err != nil {
+				return fmt.Errorf("copying the programs: %w\n%s", err, out)
+			}
+			return startPostgresOf(s, folder, port, filepath.Join(folder, filepath.Base(programs), "bin", "initdb"))
 		}}
 		others[version] = s
 	}
