@@ -98,14 +98,6 @@ func commonOrder(t, other *Table) string {
 // entry is a constraint by what it says, with its name.
 type entry struct{ text, name string }
 
-func entries[T any](list []T, of func(T) entry) []entry {
-	made := make([]entry, len(list))
-	for i, x := range list {
-		made[i] = of(x)
-	}
-	return made
-}
-
 func keysOf(t *Table) []entry {
 	if t.PrimaryKey == nil {
 		return nil
@@ -132,7 +124,12 @@ func referenceNames(t *Table) []entry {
 }
 
 func checkNames(t *Table) []entry {
-	return entries(t.Checks, func(c Check) entry { return entry{strings.TrimSpace(c.Expr + " " + c.Options), c.Name} })
+	texts := checkTexts(t)
+	list := make([]entry, len(texts))
+	for i, text := range texts {
+		list[i] = entry{text, t.Checks[i].Name}
+	}
+	return list
 }
 
 // called tells of constraints that say what they said and have another name.

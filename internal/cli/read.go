@@ -183,9 +183,13 @@ func (a *app) source(args []string, engine string) (*project.Project, read.Sourc
 
 // modelOf builds the model with the names that the project has already.
 func (a *app) modelOf(c *catalog.Catalog, p *project.Project) (*model.Model, error) {
-	known, err := model.NamesOf(p)
-	if err != nil {
-		return nil, err
+	known := project.NewNames()
+	if p.File != "" {
+		ledger, err := project.LoadLedger(p)
+		if err != nil {
+			return nil, err
+		}
+		known = &ledger.Names
 	}
 	return model.Build(c, p, known)
 }

@@ -54,7 +54,8 @@ func (m *Model) Names(e *Entity) []Named {
 	}}
 	for _, f := range e.Fields {
 		if f.Name != m.steady.exported(m.steady.Split(f.Column.Name)) {
-			list = append(list, Named{Thing: f.Column.Name, Name: f.Name, Why: f.whyCalled(), Settle: columnLines(e.Table, f.Column.Name, "name: "+f.Name)})
+			list = append(list, Named{Thing: f.Column.Name, Name: f.Name, Why: f.whyCalled(),
+				Settle: entityLines(e.Table, fmt.Sprintf("columns:\n      %s: {name: %s}", project.Quoted(f.Column.Name), f.Name))})
 		}
 	}
 	for _, r := range e.Relations {
@@ -88,14 +89,34 @@ func sidesOf(r *Relation) (own, other string) {
 	return strings.Join(a, ", "), strings.Join(b, ", ")
 }
 
-// SettleNames is the part of the project file that gives all of those names.
+// SettleNames is the part of the project file that gives all of those names: each
+// table stands there once, and its columns below it.
 func SettleNames(list []Named) string {
 	var entities, relations []string
+	written := map[string]bool{}
 	for _, n := range list {
 		if rest, found := strings.CutPrefix(n.Settle, "relations:\n"); found {
 			relations = append(relations, rest)
-		} else if rest, found := strings.CutPrefix(n.Settle, "entities:\n"); found {
-			entities = append(entities, rest)
+			continue
+		}
+		table := ""
+		for line := range strings.SplitSeq(strings.TrimPrefix(n.Settle, "entities:\n"), "\n") {
+			switch {
+			case !strings.HasPrefix(line, "    "): // a table
+				table = line
+				if written[table] {
+					continue
+				}
+				written[table] = true
+			case line == "    columns:":
+				if written[table+line] {
+					continue
+				}
+				written[table+line] = true
+			}
+			if line != "" {
+				entities = append(entities, line)
+			}
 		}
 	}
 	var parts []string
@@ -106,16 +127,4 @@ func SettleNames(list []Named) string {
 		parts = append(parts, "relations:\n"+strings.Join(relations, "\n"))
 	}
 	return strings.Join(parts, "\n")
-}
-
-// NamesOf are the names that the ledger of a project holds, or none.
-func NamesOf(p *project.Project) (*project.Names, error) {
-	if p.File == "" {
-		return project.NewNames(), nil
-	}
-	l, err := project.LoadLedger(p)
-	if err != nil {
-		return nil, err
-	}
-	return &l.Names, nil
 }

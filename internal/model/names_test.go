@@ -154,3 +154,27 @@ func TestCompositeReferencesAreToldApart(t *testing.T) {
 	assert.Equal(t, map[string]string{"FromApiary": "ToOne Apiary", "ToApiary": "ToOne Apiary"}, relationsOf(m, "Move"))
 	assert.Equal(t, map[string]string{"OutgoingMoves": "ToMany Move", "IncomingMoves": "ToMany Move"}, relationsOf(m, "Apiary"))
 }
+
+// TestLinesOfNamesAreOneDocument has columns whose fields are called otherwise: the
+// lines can be parsed, and give the names that they say.
+func TestLinesOfNamesAreOneDocument(t *testing.T) {
+	hive := tableOf("hive", "1st", "a b", "a_b", "queen_id")
+	refers(&hive, "queen_id", "queen")
+	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{hive, tableOf("queen", "2nd")}}
+	m := build(t, c, project.NewNames(), nil)
+	var all []Named
+	for _, e := range m.Entities {
+		all = append(all, m.Names(e)...)
+	}
+	lines := SettleNames(all)
+	p, err := project.Parse("widegate.yaml", []byte("database: {url: bees.db}\n"+lines))
+	require.NoError(t, err, lines)
+	again, err := Build(c, p, project.NewNames())
+	require.NoError(t, err)
+	assert.Equal(t, relationsOf(m, "Hive"), relationsOf(again, "Hive"))
+	for i, e := range m.Entities {
+		for k, f := range e.Fields {
+			assert.Equal(t, f.Name, again.Entities[i].Fields[k].Name)
+		}
+	}
+}

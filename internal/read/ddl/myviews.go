@@ -283,8 +283,8 @@ func widened(c catalog.Column, args []catalog.Column, digits, scale int) catalog
 	return c
 }
 
-// createRoutine reads the head of a function or procedure, of which the grammar
-// knows nothing, and reports whether there was one.
+// createRoutine reads the head of a function or procedure, which the grammar does not
+// know, and reports whether there was one.
 func (m *my) createRoutine(text string) bool {
 	tokens := script.Scan(text, script.MySQL)
 	r := catalog.Routine{Volatility: "contains sql", Definition: text}
