@@ -57,7 +57,7 @@ func readSteps(t *testing.T, path string) []step {
 
 // serves reports whether a command runs until it is ended.
 func serves(command string) bool {
-	return strings.HasPrefix(command, "go run ./cmd/beekeeping") || strings.HasPrefix(command, "widegate preview") ||
+	return strings.HasPrefix(strings.TrimPrefix(command, "CGO_ENABLED=0 "), "go run ./cmd/") && !strings.Contains(command, "tour") || strings.HasPrefix(command, "widegate preview") ||
 		strings.HasPrefix(command, "widegate demo") && !strings.Contains(command, "--no-start")
 }
 
@@ -133,7 +133,7 @@ func (s *shell) serve(st step, command string) {
 	if strings.HasPrefix(command, "widegate") {
 		flag = " --port " + s.port
 	}
-	cmd := exec.Command("sh", "-c", "exec "+command+flag)
+	cmd := exec.Command("sh", "-c", "exec env "+command+flag)
 	cmd.Dir = s.folder
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	read, write := io.Pipe()

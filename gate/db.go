@@ -136,6 +136,10 @@ type Engine struct {
 	// Check refuses a value that the engine would store as another; nil is for
 	// engines that do so themselves.
 	Check func(c *Column, v any) *ConstraintError
+	// Follows reports whether rows of a table that refer to removed ones of another
+	// are removed or changed too. It is nil where errors name the table that keeps
+	// rows from being removed.
+	Follows func(ctx context.Context, db DB, child, parent string) bool
 }
 
 // arg turns a Go value into what the driver is given.

@@ -139,6 +139,14 @@ func ReadInto(ctx context.Context, db DB, q *Query[any], columns []int, next fun
 	return rows.Close()
 }
 
+// Beginnings has only the first bytes read of some binary columns, which tell
+// whether there are any.
+func Beginnings(q *Query[any], columns []int) *Query[any] {
+	next := *q
+	next.q.brief = columns
+	return &next
+}
+
 // IsInsertAll reports whether a function is the InsertAll of a table, with which
 // a single row is stored by a single statement.
 func IsInsertAll[E any](store func(ctx context.Context, db DB, rows []E) error) bool {
@@ -306,8 +314,14 @@ func (c calculation) fraction(s *statement, x operand) {
 }
 
 // Aggregate is a value of many rows: count, sum, avg, min or max of a value of
-// them, or the count of the rows where that is the zero Term.
-func Aggregate(name string, of Term) Term { return Term{aggregate{name: name, x: of.x}} }
+// them, distinct for the number of different values, or the count of the rows where
+// the value is the zero Term.
+func Aggregate(name string, of Term) Term {
+	if name == "distinct" {
+		return Term{aggregate{name: "count", distinct: true, x: of.x}}
+	}
+	return Term{aggregate{name: name, x: of.x}}
+}
 
 // Summary reads values of groups of rows.
 type Summary struct {

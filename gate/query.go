@@ -25,6 +25,7 @@ type query struct {
 	limit   int // 0 is none
 	offset  int
 	columns []int // nil is all
+	brief   []int // of these binary columns only the beginning is read
 	lock    Lock
 	deleted bool // rows that are marked as deleted are read too
 }
@@ -573,17 +574,31 @@ func (q query) statement(e *Engine) *statement {
 }
 
 func (q query) writeOutputs(s *statement) {
-	if q.columns == nil {
+	if q.columns == nil && q.brief == nil {
 		s.outputs(q.info)
 		return
 	}
-	for n, i := range q.columns {
+	columns := q.columns
+	if columns == nil {
+		columns = allColumns(q.info)
+	}
+	for n, i := range columns {
 		if n > 0 {
 			s.add(", ")
+		}
+		if slices.Contains(q.brief, i) {
+			s.add("substr(")
+			s.column(q.info, i)
+			s.add(", 1, ", strconv.Itoa(beginning), ")")
+			continue
 		}
 		s.output(q.info, i)
 	}
 }
+
+// beginning is how many bytes of a binary value are read where its beginning is
+// enough.
+const beginning = 16
 
 func writeLimit(s *statement, limit, offset int) {
 	if limit > 0 {

@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"widegate/internal/testdb"
 )
 
 // repository is a small project in version control, worked on by the programs
@@ -209,7 +210,7 @@ func (o *outcome) add(what string) {
 // none is lost without a word.
 func TestBranches(t *testing.T) {
 	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip("there is no git")
+		testdb.Missing(t, "there is no git", "install the package git")
 	}
 	pairs := 6
 	if thorough {

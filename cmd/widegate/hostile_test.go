@@ -235,7 +235,7 @@ func outputs(t *testing.T, place string, text []byte) {
 		}
 		assert.False(t, strings.ContainsFunc(text, printable.Acts), "%s: control characters in %s", place, name)
 		assert.True(t, strings.HasPrefix(name, "store/") || strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "cmd/bees/") || strings.HasPrefix(name, ".widegate/") ||
-			slices.Contains([]string{"widegate.yaml", "go.mod", "go.sum", "bees.svg", "bees.dot", "bees.mmd"}, name), "%s: the file %s", place, name)
+			project.Starter(name) || slices.Contains([]string{"widegate.yaml", "widegate.schema.json", "go.mod", "go.sum", "bees.svg", "bees.dot", "bees.mmd"}, name), "%s: the file %s", place, name)
 		if strings.HasSuffix(name, ".svg") {
 			assert.NotContains(t, text, "<script", place)
 		}

@@ -16,13 +16,15 @@ import (
 
 // cell is a value as it is shown.
 type cell struct {
-	Text  string
-	Class string       // number, none, code
-	Href  string       // where it leads
-	Call  template.URL // a telephone number to call
-	Src   string       // of a picture
-	Title string       // all of it, where Text is a part
-	Row   bool         // it leads to another row, which may be shown beside the page
+	Text   string
+	Class  string       // number, none, code
+	Href   string       // where it leads
+	Call   template.URL // a telephone number to call
+	Src    string       // of a picture
+	Title  string       // all of it, where Text is a part
+	Format string       // by which the reader's browser writes Value
+	Value  string
+	Row    bool // it leads to another row, which may be shown beside the page
 }
 
 // The formats that a look may give a column; what follows a space is their own.
@@ -36,10 +38,15 @@ const (
 	formatMail     = "mail"
 	formatLink     = "link"
 	formatPicture  = "picture"
+	formatOwn      = "own" // own stars: by a function of the project's script
 )
 
-// shortText is how much of a text a table shows.
-const shortText = 80
+// shortText is how much of a text a table shows; what is longer than longCell may
+// take two lines.
+const (
+	shortText = 80
+	longCell  = 28
+)
 
 func (c *column) isNumber() bool {
 	switch c.Type {
@@ -64,15 +71,21 @@ func (c *column) cell(value any, at string, now time.Time, short bool) cell {
 	switch kind {
 	case formatCurrency:
 		out.Text, out.Class = strings.TrimSpace(thousands(text)+" "+rest), "number"
+		out.Format, out.Value = c.Format, text
 		return out
 	case formatPercent:
 		out.Text, out.Class = text+" %", "number"
 		return out
 	case formatNumber:
 		out.Text, out.Class = thousands(text), "number"
+		out.Format, out.Value = c.Format, text
+		return out
+	case formatOwn:
+		out.Format, out.Value = c.Format, text
 		return out
 	case formatDate:
 		out.Text, _, _ = strings.Cut(text, "T")
+		out.Format, out.Value, out.Title = formatDate, out.Text, text
 		return out
 	case formatRelative:
 		out.Text, out.Title = since(text, now), text
@@ -105,8 +118,11 @@ func (c *column) cell(value any, at string, now time.Time, short bool) cell {
 	case c.Type == gate.TypeTimestampTZ || c.Type == gate.TypeTimestamp:
 		out.Text, out.Title = shortTime(text), text
 		out.Class = "time"
+		if c.Type == gate.TypeTimestampTZ {
+			out.Format, out.Value = "moment", text
+		}
 	case c.Type == gate.TypeDate:
-		out.Class = "time"
+		out.Class, out.Format, out.Value, out.Title = "time", formatDate, text, text
 	case c.Type == gate.TypeEnum:
 		out.Class = "label"
 	case c.Type == gate.TypeJSON, c.Type == gate.TypeList, c.Type == gate.TypeRange, c.Type == gate.TypeRecord:
@@ -114,6 +130,9 @@ func (c *column) cell(value any, at string, now time.Time, short bool) cell {
 		if !short {
 			out.Text = indented(value)
 		}
+	}
+	if short && out.Class == "" && utf8.RuneCountInString(out.Text) > longCell {
+		out.Class = "text"
 	}
 	if short && utf8.RuneCountInString(out.Text) > shortText {
 		out.Title = text
@@ -149,6 +168,19 @@ func (c *column) bytesCell(text, at string) cell {
 	}
 	out.Href = at + "/" + c.Content
 	if c.Format == formatPicture || strings.HasPrefix(text, "iVBORw0KGgo") || strings.HasPrefix(text, "/9j/") || strings.HasPrefix(text, "R0lGOD") || strings.HasPrefix(text, "UklGR") {
+		out.Src = out.Href
+	}
+	return out
+}
+
+// contentCell shows a picture, or leads to a value that lists leave out.
+func (c *column) contentCell(at string, row record) cell {
+	out := cell{Text: words(c.Name), Href: at + "/" + c.Content}
+	picture := c.Format == formatPicture
+	for _, v := range row { // one of them may be its media type
+		picture = picture || strings.HasPrefix(plain(v), "image/")
+	}
+	if picture {
 		out.Src = out.Href
 	}
 	return out

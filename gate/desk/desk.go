@@ -10,12 +10,16 @@ package desk
 
 import (
 	"bytes"
+	"cmp"
 	"embed"
 	"fmt"
 	"html/template"
+	"math"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"widegate/gate"
@@ -35,8 +39,14 @@ type Config struct {
 	Looks map[string]Look // by the paths of resources
 	// Links are shown beside the title: pages of others, by their names.
 	Links []Link
-	// ReadOnly shows no way to store anything.
+	// ReadOnly shows no way to save anything.
 	ReadOnly bool
+	Notes    []Note // what needs attention
+	Colour   string // of buttons and marks, such as #8a4b08
+	Icon     string // a data URL
+	// Script is a script of the project's own: it adds functions to desk.formatters,
+	// which show the values of columns with the format "own NAME".
+	Script []byte
 }
 
 // Link is a page of others.
@@ -87,11 +97,15 @@ func New(api *rest.API, data http.Handler, config Config) (*Desk, error) {
 		"GET /edit/{resource}/{key}": (*visit).editForm, "POST /edit/{resource}/{key}": (*visit).change,
 		"GET /remove/{resource}/{key}": (*visit).removeForm, "POST /remove/{resource}/{key}": (*visit).remove,
 		"GET /many/{resource}": (*visit).manyForm, "POST /many/{resource}": (*visit).changeMany,
-		"GET /pick/{resource}": (*visit).pick, "GET /docs": (*visit).docs,
+		"GET /pick/{resource}": (*visit).pick, "GET /docs": (*visit).docs, "GET /chart/{resource}": (*visit).chart, "GET /recent": (*visit).recent, "GET /sizes": (*visit).sizes,
+		"GET /sign-in": (*visit).signInForm, "POST /sign-in": (*visit).signIn, "POST /sign-out": (*visit).signOut,
 	} {
 		method, path, _ := strings.Cut(pattern, " ")
 		d.mux.HandleFunc(method+" "+config.Root+path, func(w http.ResponseWriter, r *http.Request) { d.serve(w, r, serve) })
 	}
+	d.mux.HandleFunc("GET "+config.Root+"/api/", d.passOn)
+	d.mux.HandleFunc("GET "+config.Root+"/assets/brand.css", d.brand)
+	d.mux.HandleFunc("GET "+config.Root+"/assets/own.js", d.own)
 	files := http.FileServerFS(assets)
 	d.mux.Handle("GET "+config.Root+"/assets/", http.StripPrefix(config.Root, files))
 	return d, nil
@@ -136,9 +150,12 @@ type visit struct {
 }
 
 func (d *Desk) serve(w http.ResponseWriter, r *http.Request, page func(*visit) error) {
+	r = signedIn(r)
 	identified, err := d.api.Identified(r)
 	v := &visit{Desk: d, w: w, r: identified}
-	if err != nil {
+	if err != nil && strings.HasPrefix(r.URL.Path, d.config.Root+"/sign-") {
+		v.r = without(r)
+	} else if err != nil {
 		v.fail(err)
 		return
 	}
@@ -170,17 +187,27 @@ type frame struct {
 	Trail  []crumb
 	Notice string
 	Here   string // the resource that the page is about
-	Menu   []*resource
+	Menu   []*group
+	Asks   bool   // there are credentials to sign in with
+	Who    string // who has signed in
+	This   string // the page itself, to come back to
+	Wide   bool   // so many resources that they are searched for
 }
 
+// manyResources is from how many on the menu has a field to search it.
+const manyResources = 15
+
 func (v *visit) frame(title string, trail ...crumb) frame {
-	f := frame{Title: title, Desk: v.config, Trail: trail, Notice: notices[v.r.URL.Query().Get("_done")], Menu: v.resources}
-	f.Here = v.r.PathValue("resource")
+	f := frame{Title: title, Desk: v.config, Trail: trail, Notice: notices[v.r.URL.Query().Get("_done")], Menu: grouped(v.resources)}
+	f.Here, f.This, f.Asks, f.Wide = v.r.PathValue("resource"), v.r.URL.RequestURI(), v.api.Asks(), len(v.resources) > manyResources
+	if id := rest.IdentityOf(v.r.Context()); id != nil {
+		f.Who = cmp.Or(id.Subject, "signed in")
+	}
 	return f
 }
 
 // notices tell what the form before this page has done.
-var notices = map[string]string{"created": "Stored.", "changed": "The changes are stored.", "removed": "Removed."}
+var notices = map[string]string{"created": "Saved.", "changed": "The changes are saved.", "removed": "Deleted."}
 
 // fail shows what went wrong.
 func (v *visit) fail(err error) {
@@ -223,6 +250,11 @@ func newResource(o rest.Outline, look Look) *resource {
 		}
 		for i, rel := range o.Relations {
 			if len(rel.Holds) == 1 && rel.Holds[0] == p.Name && len(rel.Target) == 1 {
+				c.refers = &o.Relations[i]
+				c.Label = sentenceCase(rel.Name)
+			}
+			// Of several columns the last shows what they refer to.
+			if n := len(rel.Holds); n > 1 && rel.Holds[n-1] == p.Name && c.refers == nil {
 				c.refers = &o.Relations[i]
 				c.Label = sentenceCase(rel.Name)
 			}
@@ -305,6 +337,58 @@ func (v *visit) find(path string) (*resource, error) {
 		}
 	}
 	return nil, &problem{Status: http.StatusNotFound, Title: "Not found", Detail: "There are no " + path + " here."}
+}
+
+// without is a request without credentials.
+func without(r *http.Request) *http.Request {
+	next := r.Clone(r.Context())
+	next.Header.Del("Authorization")
+	next.Header.Del("X-Api-Key")
+	return next
+}
+
+// passOn answers with what the API does, for whoever has signed in: pictures and
+// exports of the pages.
+func (d *Desk) passOn(w http.ResponseWriter, r *http.Request) {
+	next := signedIn(r).Clone(r.Context())
+	next.URL.Path = d.api.Base() + strings.TrimPrefix(r.URL.Path, d.config.Root+"/api")
+	if r.URL.RawPath != "" {
+		next.URL.RawPath = d.api.Base() + strings.TrimPrefix(r.URL.RawPath, d.config.Root+"/api")
+	}
+	d.data.ServeHTTP(w, next)
+}
+
+var colourForm = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
+
+// brand is the colour of the project, and what can be read on it.
+func (d *Desk) brand(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "text/css; charset=utf-8")
+	if !colourForm.MatchString(d.config.Colour) {
+		return
+	}
+	n, _ := strconv.ParseUint(d.config.Colour[1:], 16, 32) // which has that form
+	on := "#ffffff"
+	if luminance(n) > .36 {
+		on = "#14110d"
+	}
+	fmt.Fprintf(w, ":root { --accent: %s; --on-accent: %s; }\n", d.config.Colour, on)
+}
+
+// luminance is the relative luminance of WCAG 2, of a colour as 0xrrggbb.
+func luminance(colour uint64) float64 {
+	part := func(n uint64) float64 {
+		c := float64(n&0xff) / 255
+		if c <= .04045 {
+			return c / 12.92
+		}
+		return math.Pow((c+.055)/1.055, 2.4)
+	}
+	return .2126*part(colour>>16) + .7152*part(colour>>8) + .0722*part(colour)
+}
+
+func (d *Desk) own(w http.ResponseWriter, _ *http.Request) {
+	w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
+	w.Write(d.config.Script) // an error means that nobody waits any more
 }
 
 // crumb is a step of the way to a page.

@@ -422,7 +422,7 @@ func (v *visit) removing(r *resource, p *problem) error {
 		Version            string
 		Problem            *problem
 	}{
-		v.frame("Remove "+r.tell(row), crumb{r.Label, v.at("rows", r.Path)}, crumb{r.tell(row), v.rowPath(r, key)}, crumb{"Remove", ""}),
+		v.frame("Delete "+r.tell(row), crumb{r.Label, v.at("rows", r.Path)}, crumb{r.tell(row), v.rowPath(r, key)}, crumb{"Delete", ""}),
 		r, r.tell(row), v.config.Root + "/remove/" + r.Path + "/" + key, v.rowPath(r, key), version, p,
 	})
 }

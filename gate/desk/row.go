@@ -17,6 +17,7 @@ type rowView struct {
 	Resource *resource
 	Name     string
 	API      string
+	at       string // the path of what is asked of the API by the pages
 	Values   []value
 	Related  []*relatedView
 	Edit     string
@@ -67,7 +68,7 @@ func (v *visit) row() error {
 	name := r.tell(row)
 	view := &rowView{
 		frame:    v.frame(name, append(append([]crumb{{r.Label, v.at("rows", r.Path)}}, v.trail()...), crumb{name, v.rowPath(r, key)})...),
-		Resource: r, Name: name, API: v.api.Base() + "/" + r.Path + "/" + key,
+		Resource: r, Name: name, API: v.api.Base() + "/" + r.Path + "/" + key, at: v.config.Root + "/api/" + r.Path + "/" + key,
 	}
 	if r.Changes && !v.config.ReadOnly {
 		view.Edit = v.config.Root + "/edit/" + r.Path + "/" + key
@@ -77,7 +78,7 @@ func (v *visit) row() error {
 	}
 	now := time.Now()
 	for _, c := range r.columns {
-		view.Values = append(view.Values, value{c, v.valueCell(c, row, view.API, now, false)})
+		view.Values = append(view.Values, value{c, v.valueCell(c, row, view.at, now, false)})
 	}
 	for i := range r.Relations {
 		rel := &r.Relations[i]
@@ -163,6 +164,7 @@ func (d *Desk) funcs() template.FuncMap {
 		"at":        func(parts ...string) string { return d.at(parts...) },
 		"operators": func() []struct{ Name, Text string } { return operators },
 		"count":     count,
+		"icon":      func(data string) template.URL { return template.URL(data) }, //nolint:gosec // the project's own
 	}
 }
 

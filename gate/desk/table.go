@@ -9,33 +9,11 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"widegate/gate"
 	"widegate/gate/rest"
 )
-
-// group is the resources of one heading.
-type group struct {
-	Name      string
-	Resources []*resource
-}
-
-// home lists the resources.
-func (v *visit) home() error {
-	var groups []*group
-	for _, r := range v.resources {
-		i := slices.IndexFunc(groups, func(g *group) bool { return g.Name == r.Group })
-		if i < 0 {
-			i = len(groups)
-			groups = append(groups, &group{Name: r.Group})
-		}
-		groups[i].Resources = append(groups[i].Resources, r)
-	}
-	return v.show(http.StatusOK, "home", struct {
-		frame
-		Groups []*group
-	}{v.frame(v.config.Title), groups})
-}
 
 // tableView is a page with rows of a resource.
 type tableView struct {
@@ -54,17 +32,36 @@ type tableView struct {
 	Next     string
 	Last     string
 	Count    string // asks for the number of rows
+	Limits   []size
+	Chooser  []chosen
 	API      string // the URL of the same in the API
 	Export   string
+	Chart    string
 	New      string
 	Many     string
+	Hides    bool // some rows may be there that the reader may not see
+	rows     func() (usual, most int)
+}
+
+// size is a number of rows that a page may have.
+type size struct {
+	Rows int
+	Href string // empty for the one that is chosen
+}
+
+// chosen is a column in the list to choose from.
+type chosen struct {
+	*column
+	Shown bool
 }
 
 // header is a column of a table.
 type header struct {
 	*column
 	Sort   string // the page in the order of this column
+	Also   string // the page in the order that there is, and then of this column
 	Order  string // ascending, descending, or none
+	Rank   int    // the place in an order by several columns; 0 in one by one
 	Before string // the page with this column one place further left
 	Drop   string // the page without it
 }
@@ -77,7 +74,7 @@ type line struct {
 }
 
 // own are parameters of the pages, which the API does not know.
-var own = []string{"_trail", "_done", "_property", "_operator", "_value", "_also"}
+var own = []string{"_trail", "_done", "_property", "_operator", "_value", "_also", "_last", "_choice", "_column", "by", "measure"}
 
 // apiQuery are the parameters of a page that are the API's.
 func apiQuery(q url.Values) url.Values {
@@ -217,16 +214,28 @@ func (v *visit) showTable(r *resource, path, at string, f frame, add string) err
 		http.Redirect(v.w, v.r, at+query(with(q, "_also", "", "properties", strings.TrimPrefix(q.Get("properties")+","+also, ","))), http.StatusSeeOther)
 		return nil
 	}
+	if q.Get("_choice") != "" {
+		list := strings.Join(q["_column"], ",")
+		http.Redirect(v.w, v.r, at+query(with(q, "_choice", "", "_column", "", "properties", list)), http.StatusSeeOther)
+		return nil
+	}
+	if q.Get("_last") != "" {
+		return v.toLast(path, at, q)
+	}
 	api := apiQuery(q)
 	shown, others := r.columnsOf(q)
-	view := &tableView{frame: f, Resource: r, Base: at, Others: others, Query: q, Filters: r.filterable(), New: add}
+	view := &tableView{frame: f, Resource: r, Base: at, Others: others, Query: q, Filters: r.filterable(), New: add, rows: v.api.PageRows}
 	if r.Creates && add == "" && path == "/"+r.Path {
 		view.New = v.at("new", r.Path)
 	}
 	if v.config.ReadOnly {
 		view.New = ""
 	}
+	view.Hides = r.Limited
 	view.API = v.api.Base() + path + query(api)
+	if r.Sums && path == "/"+r.Path && len(r.groupings()) > 0 {
+		view.Chart = v.at("chart", r.Path) + query(choice(api))
+	}
 	if len(choice(api)) > 0 && r.Many && !v.config.ReadOnly && path == "/"+r.Path {
 		view.Many = v.at("many", r.Path) + query(choice(api))
 	}
@@ -236,7 +245,7 @@ func (v *visit) showTable(r *resource, path, at string, f frame, add string) err
 	}
 	export.Set("limit", "none")
 	export.Set("f", "csv-safe")
-	view.Export = v.api.Base() + path + query(export)
+	view.Export = v.config.Root + "/api" + path + query(export)
 	ask := maps.Clone(api)
 	ask.Del("properties") // the key and what tells a row are needed too
 	if with := r.references(shown); len(with) > 0 {
@@ -246,6 +255,16 @@ func (v *visit) showTable(r *resource, path, at string, f frame, add string) err
 	if err != nil {
 		view.Problem, view.Many = problemOf(err), ""
 		rows = &page{}
+	}
+	if q.Get("properties") == "" {
+		shown, others = r.fitting(shown, others, rows.Items)
+		view.Others = others
+	}
+	for _, c := range shown {
+		view.Chooser = append(view.Chooser, chosen{c, true})
+	}
+	for _, c := range others {
+		view.Chooser = append(view.Chooser, chosen{c, false})
 	}
 	for i, c := range shown {
 		view.Shown = append(view.Shown, v.header(r, c, i, names(shown), q, at))
@@ -302,15 +321,17 @@ func (r *resource) references(shown []*column) []string {
 
 func (v *visit) header(r *resource, c *column, i int, shown []string, q url.Values, at string) *header {
 	h := &header{column: c}
-	name := c.Name
 	if c.Sortable() {
-		switch q.Get("sortby") {
-		case name:
-			h.Order, name = "ascending", "-"+name
-		case "-" + name:
-			h.Order = "descending"
+		keys := sortKeys(q)
+		place, desc := sorted(keys, c.Name)
+		if place > 0 {
+			h.Order = map[bool]string{false: "ascending", true: "descending"}[desc]
 		}
-		h.Sort = at + query(with(q, "sortby", name, "after", "", "offset", ""))
+		if len(keys) > 1 {
+			h.Rank = place
+		}
+		h.Sort = at + query(with(q, "sortby", sortText(toggled(keys, c.Name, true)), "after", "", "offset", ""))
+		h.Also = at + query(with(q, "sortby", sortText(toggled(keys, c.Name, false)), "after", "", "offset", ""))
 	}
 	if i > 0 {
 		moved := slices.Clone(shown)
@@ -329,7 +350,7 @@ func (v *visit) line(r *resource, row record, shown []*column, now time.Time) *l
 	if len(r.Keys) > 0 {
 		key := r.keyOf(row)
 		l.Href = v.rowPath(r, key)
-		api = v.api.Base() + "/" + r.Path + "/" + key
+		api = v.config.Root + "/api/" + r.Path + "/" + key
 	}
 	for _, c := range shown {
 		out := v.valueCell(c, row, api, now, true)
@@ -343,18 +364,24 @@ func (v *visit) line(r *resource, row record, shown []*column, now time.Time) *l
 
 // valueCell shows a value, and what it refers to by what tells that.
 func (v *visit) valueCell(c *column, row record, api string, now time.Time, short bool) cell {
-	out := c.cell(row[c.Name], api, now, short)
-	if c.refers == nil || row[c.Name] == nil {
+	value := row[c.Name]
+	if _, there := row[c.Name]; !there && c.URL != "" && row[c.URL] != nil {
+		return c.contentCell(api, row)
+	}
+	out := c.cell(value, api, now, short)
+	if c.refers == nil || value == nil {
 		return out
 	}
 	to, err := v.find(c.refers.To)
 	if err != nil {
 		return out
 	}
-	out.Row, out.Href = true, v.rowPath(to, rest.KeySegment(plain(row[c.Name])))
+	if len(c.refers.Holds) == 1 {
+		out.Row, out.Href = true, v.rowPath(to, rest.KeySegment(plain(value)))
+	}
 	if other, ok := row[c.refers.Name].(map[string]any); ok {
-		out.Text, out.Class, out.Title = to.tell(other), "", plain(row[c.Name])
-		out.Href = v.rowPath(to, to.keyOf(other))
+		out.Text, out.Class, out.Title, out.Format = to.tell(other), "", plain(value), ""
+		out.Row, out.Href = true, v.rowPath(to, to.keyOf(other))
 	}
 	return out
 }
@@ -378,13 +405,23 @@ func (view *tableView) setPages(rows *page, q url.Values, at string) {
 	if q.Get("after") != "" || q.Get("offset") != "" {
 		view.First = at + query(with(q, "after", "", "offset", ""))
 	}
-	limit, err := strconv.Atoi(q.Get("limit"))
-	if err != nil {
-		limit = max(len(rows.Items), 1)
+	if view.Next != "" {
+		view.Last = at + query(with(q, "after", "", "offset", "", "_last", "1"))
 	}
-	if rows.Matched != nil && view.Next != "" {
-		if last := (*rows.Matched - 1) / int64(limit) * int64(limit); last <= maxOffset {
-			view.Last = at + query(with(q, "after", "", "offset", strconv.FormatInt(last, 10)))
+	usual, most := view.rows()
+	now, err := strconv.Atoi(q.Get("limit"))
+	if err != nil {
+		now = usual
+	}
+	sizes := append([]int{usual}, pageSizes...)
+	slices.Sort(sizes)
+	for _, n := range slices.Compact(sizes) {
+		href := at + query(with(q, "limit", strconv.Itoa(n), "after", "", "offset", ""))
+		if n == now {
+			href = ""
+		}
+		if n <= most {
+			view.Limits = append(view.Limits, size{n, href})
 		}
 	}
 	if rows.Matched == nil && view.Problem == nil {
@@ -392,8 +429,78 @@ func (view *tableView) setPages(rows *page, q url.Values, at string) {
 	}
 }
 
+// pageSizes are how many rows a page may have, besides what is taken unasked.
+var pageSizes = []int{25, 50, 100, 250, 1000}
+
 // maxOffset is how many rows the API skips at most.
 const maxOffset = 100_000
+
+// toLast leads to the last page: the rows are counted for it. One that is too far
+// away is reached by the opposite order.
+func (v *visit) toLast(path, at string, q url.Values) error {
+	ask := apiQuery(q)
+	ask.Set("count", "true")
+	limit, err := strconv.Atoi(q.Get("limit"))
+	if err != nil {
+		limit, _ = v.api.PageRows()
+	}
+	ask.Set("limit", "1")
+	rows, err := v.list(path, ask)
+	if err != nil {
+		return err
+	}
+	last := int64(0)
+	if rows.Matched != nil && *rows.Matched > 0 {
+		last = (*rows.Matched - 1) / int64(limit) * int64(limit)
+	}
+	if last > maxOffset {
+		return &problem{Status: http.StatusBadRequest, Title: "Too far", Detail: "The last page is more than " + thousands(strconv.Itoa(maxOffset)) + " rows away. Sort the other way round to see the last rows first."}
+	}
+	to := with(q, "_last", "", "after", "", "offset", "", "count", "true", "limit", strconv.Itoa(limit))
+	if last > 0 {
+		to.Set("offset", strconv.FormatInt(last, 10))
+	}
+	http.Redirect(v.w, v.r, at+query(to), http.StatusSeeOther)
+	return nil
+}
+
+// What fits on a page that is 1280 wide, in letters or so.
+const (
+	roomForColumns = 118
+	mostOfCell     = 44
+	betweenCells   = 4
+	leastColumns   = 3
+)
+
+// fitting leaves out the last of the columns that are shown unasked where not all
+// have room.
+func (r *resource) fitting(shown, others []*column, rows []record) (fit, rest []*column) {
+	room := roomForColumns
+	for i, c := range shown {
+		width := utf8.RuneCountInString(c.Label)
+		for _, row := range rows {
+			text := plain(row[c.Name])
+			if other, ok := row[c.refersName()].(map[string]any); ok {
+				text = plain(other["name"])
+			}
+			if c.Type == gate.TypeTimestampTZ || c.Type == gate.TypeTimestamp {
+				text = text[:min(len(text), 22)]
+			}
+			width = max(width, min(utf8.RuneCountInString(text), mostOfCell))
+		}
+		if room -= width + betweenCells; room < 0 && i >= leastColumns {
+			return shown[:i], append(slices.Clone(shown[i:]), others...)
+		}
+	}
+	return shown, others
+}
+
+func (c *column) refersName() string {
+	if c.refers == nil {
+		return ""
+	}
+	return c.refers.Name
+}
 
 func (r *resource) filterable() []*column {
 	var list []*column

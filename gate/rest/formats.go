@@ -189,6 +189,12 @@ func (r *resource) cellText(m member, fields []any, row any) (text string, there
 		text = string(r.appendComputed(nil, m, row))
 		return strings.Trim(text, `"`), text != "null"
 	}
+	if m.link != "" {
+		if gate.IsNull(fields[m.column]) {
+			return "", false
+		}
+		return r.location(row) + "/" + m.link, true
+	}
 	c, field := &r.info.Columns[m.column], fields[m.column]
 	if text, null, odd := r.odd.Text(field); odd {
 		return text, !null
@@ -263,7 +269,7 @@ func (r *resource) appendElement(b []byte, name string, row any, shown []member,
 	for _, n := range nodes {
 		rel := &r.relations[n.index]
 		rel.rel.Each(row, func(child any) {
-			b = n.to.appendElement(b, xmlName(rel.name), child, n.to.members, n.children)
+			b = n.to.appendElement(b, xmlName(rel.name), child, n.to.listed, n.children)
 		})
 	}
 	return append(append(append(b, "</"...), name...), '>')

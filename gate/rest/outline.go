@@ -19,6 +19,8 @@ type Outline struct {
 	Changes   bool
 	Removes   bool
 	Many      bool // changes and removes all rows that a request chooses
+	Sums      bool // has summaries of its rows
+	Limited   bool // a rule keeps some rows from whoever sent the request
 }
 
 // Property is a column as it looks from outside.
@@ -26,6 +28,7 @@ type Property struct {
 	gate.Column        // with its name outside
 	Fixed       bool   // whoever sent the request cannot give it a value
 	Content     string // the path below a row's of a binary column that is a resource of its own
+	URL         string // the name that the URL of it has in lists
 }
 
 // Relationship is a relation as it looks from outside.
@@ -53,6 +56,15 @@ func (a *API) Outlines(ctx context.Context) []Outline {
 	return list
 }
 
+// Asks reports whether there are credentials that callers may send.
+func (a *API) Asks() bool { return a.config.Identify != nil }
+
+// PageRows is how many rows a page has unasked, and how many at most.
+func (a *API) PageRows() (usual, most int) { return a.config.Limits.Page, a.config.Limits.Rows }
+
+// Camel reports whether properties are called keeperId where columns are keeper_id.
+func (a *API) Camel() bool { return a.config.Camel }
+
 // Base is what stands before all paths.
 func (a *API) Base() string { return a.config.Base }
 
@@ -66,6 +78,10 @@ func (a *API) outline(ctx context.Context, r *resource) Outline {
 		Changes: a.answers("PATCH /"+r.own.path+"/{key}") && may(toChange),
 		Removes: a.answers("DELETE /"+r.own.path+"/{key}") && may(toDelete),
 		Many:    a.answers("PATCH /"+r.own.path) && may(toChange),
+		Sums:    a.answers("GET /" + r.own.path + "/summary"),
+	}
+	if a.config.Identify != nil {
+		_, o.Limited = r.rowsFor(IdentityOf(ctx), toRead)
 	}
 	for _, k := range r.info.Keys {
 		o.Keys = append(o.Keys, r.facets[k].name)
@@ -75,7 +91,7 @@ func (a *API) outline(ctx context.Context, r *resource) Outline {
 		p := Property{Column: column, Fixed: f.change != nil || column.Is(gate.Generated)}
 		p.Name = f.name
 		if at := "/" + r.own.path + "/{key}/" + pathWord(column.Name); column.Type == gate.TypeBytes && a.answers("GET "+at) {
-			p.Content = pathWord(column.Name)
+			p.Content, p.URL = pathWord(column.Name), r.linkName(m.column)
 		}
 		o.Columns = append(o.Columns, p)
 	}

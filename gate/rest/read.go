@@ -36,7 +36,7 @@ var rowParameters = []string{"with", "properties", "f"}
 // sendFirst answers with the first row of a query. Where that is the one whose
 // key has the value that part points to, it may be read together with others.
 func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *gate.Query[any], part any) error {
-	l := listing{res: r, limit: 1}
+	l := listing{res: r, limit: 1, alone: true}
 	values, err := readQuery(req)
 	if err != nil {
 		return err
@@ -75,6 +75,7 @@ func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *ga
 
 // sendOne sends one row, unless the caller has it as it is.
 func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, row any) error {
+	l.alone = true
 	l.show(r.Context(), row)
 	b := buffers.Get().(*[]byte)
 	defer putBuffer(b)

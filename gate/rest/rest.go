@@ -22,6 +22,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"widegate/gate"
@@ -125,6 +126,7 @@ type API struct {
 	config    Config
 	mux       *http.ServeMux
 	patterns  map[string]bool // of the routes, without the base
+	offered   map[string]bool // the same, as the parts give them
 	resources []*resource
 	roles     []string // that the configuration speaks of
 	whole     *view    // of those who may do everything
@@ -160,10 +162,13 @@ func New(config Config, parts ...Part) (*API, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the origins of CORS: %w", err)
 	}
-	a := &API{config: config, origins: origins, reads: config.Replica, unbounded: unbounded, mux: http.NewServeMux(), patterns: map[string]bool{}, roles: config.rolesNamed()}
+	a := &API{config: config, origins: origins, reads: config.Replica, unbounded: unbounded, mux: http.NewServeMux(), patterns: map[string]bool{}, offered: map[string]bool{}, roles: config.rolesNamed()}
 	for _, p := range parts {
 		if p.resource != nil {
 			a.resources = append(a.resources, p.resource)
+		}
+		for _, r := range p.routes {
+			a.offered[r.pattern] = true
 		}
 	}
 	if err := a.connect(); err != nil {
@@ -559,7 +564,11 @@ func (a *API) ListenAndServe(ctx context.Context, address string) error {
 	}
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return fmt.Errorf("listening on %s: %w", address, err)
+		return unheard(address, err)
+	}
+	defer listener.Close()
+	if err := a.checkTables(ctx); err != nil {
+		return err
 	}
 	server := &http.Server{
 		Handler:           a.forAddress(),
@@ -583,6 +592,57 @@ func (a *API) ListenAndServe(ctx context.Context, address string) error {
 		return errors.Join(fmt.Errorf("shutting down: %w", err), server.Close())
 	}
 	return nil
+}
+
+// unheard explains why an address cannot be listened on.
+func unheard(address string, err error) error {
+	const other = "take another address, as in -address 127.0.0.1:8081"
+	_, port, _ := net.SplitHostPort(address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return gate.Advise(err, "stop the program that uses it, or "+other, "port %s is in use by another program", port)
+	case errors.Is(err, syscall.EACCES):
+		return gate.Advise(err, other, "port %s may not be used by this user", port)
+	case errors.Is(err, syscall.EADDRNOTAVAIL):
+		return gate.Advise(err, other, "%s is no address of this machine", address)
+	}
+	return gate.Advise(err, other, "listening on %s", address)
+}
+
+// shownLacks is how much of what a database lacks is listed.
+const shownLacks = 5
+
+// checkTables refuses a database that has none of the tables, and warns of one
+// that lacks some of them.
+func (a *API) checkTables(ctx context.Context) error {
+	if a.config.DB == nil {
+		return nil
+	}
+	var tables []*gate.Info
+	for _, r := range a.resources {
+		if !slices.Contains(tables, r.info) {
+			tables = append(tables, r.info)
+		}
+	}
+	lacks, err := gate.Lacking(ctx, a.config.DB, tables...)
+	if ctx.Err() != nil {
+		return nil // it ends before it begins
+	}
+	if err != nil || len(lacks) == 0 {
+		return err
+	}
+	list := strings.Join(lacks[:min(len(lacks), shownLacks)], ", ")
+	if more := len(lacks) - shownLacks; more > 0 {
+		list += fmt.Sprintf(" and %d more", more)
+	}
+	const next = "bring it up to date, by `widegate apply` where it is made from scripts, or name another database"
+	for _, t := range tables {
+		if !slices.Contains(lacks, t.Name) {
+			slog.Warn("the database is behind the code: requests for what it lacks fail", "lacks", list, "next", next)
+			return nil
+		}
+	}
+	return gate.Advise(nil, next, "the database has none of the tables: %s", list)
 }
 
 // forAddress is the API behind a check of the Host header, unless it is open: a
@@ -616,10 +676,10 @@ func (a *API) checkAddress(address string) error {
 		return nil
 	}
 	if _, _, err := net.SplitHostPort(address); err != nil {
-		return fmt.Errorf("the address %q should look like 127.0.0.1:8080: %w", address, err)
+		return gate.Advise(err, "write it as in -address 127.0.0.1:8080", "%q is no address to listen on", address)
 	}
 	if isLoopback(address) {
 		return nil
 	}
-	return fmt.Errorf("the address %s can be reached from other machines and anybody could read and write; use 127.0.0.1, or write `api: {access: open}` into widegate.yaml and run `widegate write`", address)
+	return gate.Advise(nil, "use 127.0.0.1; or say in widegate.yaml who may do what, or `api: {access: open}`, and run `widegate write`", "the address %s can be reached from other machines, and anybody could read and write", address)
 }

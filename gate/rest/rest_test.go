@@ -174,7 +174,7 @@ func TestAddresses(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	for address, want := range map[string]string{
-		"127.0.0.1:0": "", "localhost:0": "", "[::1]:0": "", "0.0.0.0:0": "other machines", ":0": "other machines", "192.0.2.1:0": "other machines", "nonsense": "should look like",
+		"127.0.0.1:0": "", "localhost:0": "", "[::1]:0": "", "0.0.0.0:0": "other machines", ":0": "other machines", "192.0.2.1:0": "other machines", "nonsense": "is no address to listen on",
 	} {
 		err := newAPI(t, rest.Config{}).ListenAndServe(ctx, address)
 		if want == "" {

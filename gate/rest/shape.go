@@ -49,8 +49,10 @@ type resource struct {
 	facets     []facet // of each column
 	relations  []relation
 	members    []member // the columns that are shown, and behind them what is computed
+	listed     []member // the same in lists, where URLs stand in the place of large values
 	computed   []computed
 	places     map[string]int // of these, by their names
+	contents   []int          // binary columns that are resources of their own
 	referredBy []*resource
 	rules      map[string]*rule // by the role that they bind
 
@@ -72,6 +74,7 @@ type resource struct {
 type member struct {
 	column int
 	prefix string // ,"name":
+	link   string // of a binary column whose URL stands in its place: the last word of that
 }
 
 // relation is a Relation without its types.
@@ -152,6 +155,10 @@ func (r *resource) appendMembers(b []byte, shown []member, row any, nodes []node
 			b = r.appendComputed(b, m, row)
 			continue
 		}
+		if m.link != "" {
+			b = r.appendLink(b, m, (*fields)[m.column], row)
+			continue
+		}
 		if text, null, odd := r.odd.Text((*fields)[m.column]); odd && null {
 			b = append(b, "null"...)
 			continue
@@ -181,7 +188,7 @@ var fieldLists = sync.Pool{New: func() any { return new([]any) }}
 func appendRelated(b []byte, rel gate.Relation, row any, n node) []byte {
 	if rel.Single() {
 		start := len(b)
-		rel.Each(row, func(child any) { b = n.to.appendRow(b, child, n.children) })
+		rel.Each(row, func(child any) { b = n.to.appendMembers(b, n.to.listed, child, n.children) })
 		if len(b) == start {
 			b = append(b, "null"...)
 		}
@@ -193,7 +200,7 @@ func appendRelated(b []byte, rel gate.Relation, row any, n node) []byte {
 		if len(b) > start {
 			b = append(b, ',')
 		}
-		b = n.to.appendRow(b, child, n.children)
+		b = n.to.appendMembers(b, n.to.listed, child, n.children)
 	})
 	return append(b, ']')
 }

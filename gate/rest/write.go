@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 
 	"widegate/gate"
 )
@@ -623,12 +624,43 @@ func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.D
 		} else {
 			err = s.res.inTx(r, removeIn)
 		}
-		if err != nil {
-			return leftBehind(err)
+		if err = leftBehind(err); err != nil {
+			return blocked(r.Context(), s, res, key, err)
 		}
 		w.WriteHeader(http.StatusNoContent)
 		return nil
 	})
+}
+
+// blocked names the resources whose rows keep one from being removed. An engine
+// tells one of them at most.
+func blocked[E, K any](ctx context.Context, s *Shape[E, K], res *resource, key K, err error) error {
+	var broken *gate.ConstraintError
+	if !errors.As(err, &broken) || broken.Kind != gate.StillReferenced || broken.Table != "" {
+		return err
+	}
+	db := s.res.api.db(ctx)
+	row, missing := one(s, res, key).First(ctx, db)
+	if missing != nil {
+		return err
+	}
+	var paths []string
+	for i := range res.relations {
+		rel := &res.relations[i]
+		if rel.rel.Holds() != nil || slices.Contains(paths, rel.at.path) {
+			continue
+		}
+		if f := db.Engine().Follows; f != nil && f(ctx, db, rel.target.Name, res.info.Name) {
+			continue
+		}
+		if _, none := rel.rel.Of(row).Limit(1).First(ctx, db); none == nil {
+			paths = append(paths, rel.at.path)
+		}
+	}
+	if len(paths) == 0 {
+		return err
+	}
+	return NewProblem(http.StatusConflict, "the row is still referred to by %s; delete those first, or have them refer to another", strings.Join(paths, ", "))
 }
 
 // leftBehind corrects an engine that does not tell the two ends of a reference

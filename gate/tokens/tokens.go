@@ -12,11 +12,13 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/golang-jwt/jwt/v5"
 
+	"widegate/gate"
 	"widegate/gate/rest"
 )
 
@@ -116,7 +118,8 @@ type storedKey struct {
 func (v *Verifier) readKeyFile(path string) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return fmt.Errorf("tokens: reading the API keys: %w", err)
+		full, _ := filepath.Abs(path)
+		return gate.Advise(err, "put it there; each key is {\"name\": …, \"sha256\": …, \"roles\": […]}", "the file of API keys %s cannot be read", full)
 	}
 	var list []storedKey
 	if err := json.Unmarshal(text, &list); err != nil {

@@ -28,6 +28,10 @@ const (
 	SQLite   = "sqlite"
 )
 
+// Scripts is the table in which a database keeps which scripts have run on it. It
+// is the tool's, and no part of the schema.
+const Scripts = "widegate_scripts"
+
 // Catalog is one database, or the schemas of it that were read.
 type Catalog struct {
 	Version    int         `json:"version"`

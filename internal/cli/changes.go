@@ -59,9 +59,7 @@ func (a *app) changes(ctx context.Context, f changesFlags, args []string) error 
 	if f.asJSON {
 		err = a.printJSON(report)
 	} else {
-		loud := *a
-		loud.quiet = false // it was asked for
-		loud.showReport(report, from, f.all)
+		a.loud().showReport(report, from, f.all)
 	}
 	if err == nil && report.Breaks() {
 		if len(args) == 0 && len(report.Conflicts)+len(report.Queries) == 0 {
@@ -170,19 +168,19 @@ func (a *app) showReport(r *impact.Report, from string, all bool) {
 	slices.SortStableFunc(lines, func(x, y impact.Line) int { return rank(x.Breaks) - rank(y.Breaks) })
 	a.showLines("For clients", lines, most, mark)
 	if len(r.Queries) > 0 {
-		a.say("\nNamed queries that do not hold any more")
+		a.heading("Named queries that do not hold any more")
 		for _, q := range r.Queries {
-			a.say("  %s", q)
+			a.sayMarked(weightBreaks, "breaks", q)
 		}
 	}
 	if len(r.Uses) > 0 {
-		a.say("\nYour own code")
+		a.heading("Your own code")
 		for _, u := range r.Uses {
 			a.say("  %s: %s%s", at(u.File, u.Line), u.Message, nowCalled(u))
 		}
 	}
 	if len(r.Conflicts) > 0 {
-		a.say("\nYour edits that meet the change")
+		a.heading("Your edits that meet the change")
 		for _, c := range r.Conflicts {
 			a.say("  %s", c)
 		}
@@ -221,11 +219,15 @@ func (a *app) showLines(title string, lines []impact.Line, most int, text func(l
 	if len(lines) == 0 {
 		return
 	}
-	a.say("\n%s", title)
+	a.heading(title)
 	for i, l := range lines {
 		if i == most {
 			a.say("  … and %d more, see --all", len(lines)-most)
 			return
+		}
+		if what, breaks := strings.CutPrefix(text(l), "breaks  "); breaks {
+			a.sayMarked(weightBreaks, "breaks", what)
+			continue
 		}
 		a.say("  %s", text(l))
 	}
@@ -233,7 +235,7 @@ func (a *app) showLines(title string, lines []impact.Line, most int, text func(l
 
 // showChanges prints the changes of the schema by table.
 func (a *app) showChanges(r *impact.Report, from string) {
-	a.say("Since %s", from)
+	a.headline("Since " + from)
 	groups := map[string][]catalog.Change{}
 	var order []string
 	for _, c := range r.Changes {

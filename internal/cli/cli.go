@@ -49,6 +49,7 @@ type app struct {
 	out, err io.Writer
 	config   string
 	quiet    bool
+	starts   bool        // the service is started here, and not proposed
 	changing *sync.Mutex // held while files are changed
 	trusted  bool        // scripts run on a scratch server whatever its user may do
 }
@@ -61,7 +62,13 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	root := a.root()
 	root.SetArgs(joinedChoices(args))
 	done := make(chan error, 1)
-	go func() { done <- root.ExecuteContext(ctx) }()
+	go func() {
+		err := root.ExecuteContext(ctx)
+		if err != nil {
+			err = wrongCommand(root, err)
+		}
+		done <- err
+	}()
 	select {
 	case err := <-done:
 		return a.status(err)
@@ -116,14 +123,17 @@ func (a *app) status(err error) int {
 		fmt.Fprintln(raw(a.err), "widegate: interrupted")
 		return statusFailed
 	case errors.As(err, &decision):
-		fmt.Fprintf(a.err, "widegate: %s\n", indented(err))
+		a.complain(weightDecide, indented(err))
 		return statusDecision
 	}
-	fmt.Fprintf(a.err, "widegate: %s\n", indented(err))
+	a.complain(weightBreaks, indented(err))
 	if next := fault.Next(err); next != "" {
 		fmt.Fprintf(a.err, "  next: %s\n", next)
 	}
-	if errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command") {
+	if errors.As(err, &usage) {
+		if fault.Next(err) != "" {
+			return statusUsage
+		}
 		fmt.Fprintln(a.err, "  next: see `widegate --help`, or `widegate COMMAND --help`")
 		return statusUsage
 	}
@@ -143,18 +153,21 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 	}
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project file")
+	root.SetFlagErrorFunc(wrongFlag)
+	root.PersistentFlags().StringVar(&a.config, "config", project.FileName, "the project `FILE`")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "print nothing but errors and what was asked for")
 	root.PersistentFlags().BoolVar(&a.trusted, "trust-scripts", false, "run scripts on a scratch server also as a user who may leave the scratch database")
 	trustDatabase := false
 	root.PersistentFlags().BoolVar(&trustDatabase, "trust-database", false, "read also a database whose functions stand in for those of the server")
+	root.Version = version()
+	root.SetVersionTemplate("widegate {{.Version}}\n")
 	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
 		if trustDatabase {
 			cmd.SetContext(read.Trusting(cmd.Context()))
 		}
 	}
-	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.previewCommand(), a.demoCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.applyCommand(), a.previewCommand(), a.demoCommand(), a.projectSchemaCommand(), a.manCommand(), a.versionCommand())
+	a.complete(root)
 	return root
 }
 
@@ -162,7 +175,10 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 func usage(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
-			return usageError{err}
+			if unknownCommand.MatchString(err.Error()) && !cmd.HasParent() {
+				return usageError{err}
+			}
+			return usageError{fmt.Errorf("%s: got %s; it is used as `%s`", cmd.CommandPath(), count(len(args), "argument"), strings.TrimSuffix(cmd.UseLine(), " [flags]"))}
 		}
 		return nil
 	}
@@ -174,14 +190,18 @@ func (a *app) versionCommand() *cobra.Command {
 		Short: "Print the version",
 		Args:  usage(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
-			version := "unknown"
-			if info, ok := debug.ReadBuildInfo(); ok {
-				version = info.Main.Version + " " + info.GoVersion
-			}
-			_, err := fmt.Fprintf(a.out, "widegate %s\n", version)
+			_, err := fmt.Fprintf(a.out, "widegate %s\n", version())
 			return err
 		},
 	}
+}
+
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	return info.Main.Version + " " + info.GoVersion
 }
 
 // indented is the text of an error. Lines after the first are indented, so that

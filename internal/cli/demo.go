@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -49,10 +50,10 @@ the code and starts the service. Ctrl-C ends it; run again to go on where it was
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd, d) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&d.folder, "folder", "demo", "the folder to make")
-	f.StringVar(&d.url, "url", "", "an empty database to use; a SQLite file in the folder when left out")
-	f.IntVar(&d.port, "port", 8080, "where the service listens")
-	f.IntVar(&d.rows, "rows", beekeeping.DefaultRows, "how many inspections; other tables in proportion")
+	f.StringVar(&d.folder, "folder", "demo", "the `FOLDER` to make")
+	f.StringVar(&d.url, "url", "", "the `URL` of an empty database to use; a SQLite file in the folder when left out")
+	f.IntVar(&d.port, "port", 8080, "the `PORT` at which the service listens")
+	f.IntVar(&d.rows, "rows", beekeeping.DefaultRows, "`NUMBER` of inspections; other tables in proportion")
 	f.BoolVar(&d.noStart, "no-start", false, "do not start the service")
 	return cmd
 }
@@ -61,6 +62,13 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 	ctx := cmd.Context()
 	if d.rows < 1 {
 		return usageError{fmt.Errorf("--rows wants a number above 0; got %d", d.rows)}
+	}
+	if !d.noStart { // a port in use is told of before anything is made
+		listener, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", d.port))
+		if err != nil {
+			return fault.New("take another by --port, or leave the service alone by --no-start", "%s", portFault(d.port, err))
+		}
+		listener.Close()
 	}
 	source, err := a.demoDatabase(ctx, d)
 	if err != nil {
@@ -73,7 +81,9 @@ func (a *app) demo(cmd *cobra.Command, d demo) error {
 	if err != nil {
 		return err
 	}
-	plan, err := a.writeDemo(ctx, p, source)
+	starting := *a
+	starting.starts = !d.noStart
+	plan, err := starting.writeDemo(ctx, p, source)
 	if err != nil || d.noStart {
 		return err
 	}
@@ -112,7 +122,7 @@ func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 		return source, err
 	}
 	if source.Engine == catalog.SQLite {
-		if err := makeFile(source.Path()); err != nil {
+		if err := read.MakeDatabase(ctx, source); err != nil {
 			return source, err
 		}
 	}
@@ -147,18 +157,6 @@ var analyze = map[string]string{
 	catalog.Postgres: "ANALYZE",
 	catalog.MySQL:    "DO 0", // it keeps estimates by itself
 	catalog.SQLite:   "PRAGMA optimize",
-}
-
-// makeFile makes an empty file, which SQLite takes for an empty database.
-func makeFile(path string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("making the folder: %w", err)
-	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o644)
-	if err != nil {
-		return fmt.Errorf("making the database: %w", err)
-	}
-	return f.Close()
 }
 
 func open(ctx context.Context, s read.Source) (gate.DB, error) {
@@ -201,18 +199,17 @@ func (a *app) serveDemo(ctx context.Context, d demo, plan *generate.Plan) error 
 		return err
 	}
 	binary := filepath.Join(folder, "bin", filepath.Base(plan.Command))
-	build, err := gomodule.Command(ctx, folder, "build", "-buildvcs=false", "-o", binary, plan.Command)
-	if err != nil {
+	report, done := a.progress("building the service:")
+	err = gomodule.Build(ctx, folder, binary, plan.Command, func(n, all int) { report(fmt.Sprintf("%d of %s", n, count(all, "package"))) })
+	done()
+	switch {
+	case errors.Is(err, gomodule.ErrNoToolchain):
 		a.say("\nThere is no Go toolchain on the path, so the service is not started.")
 		return nil
-	}
-	a.say("\nBuilding the service; the first time this takes a minute or two …")
-	out, err := build.CombinedOutput()
-	if ctx.Err() != nil {
+	case ctx.Err() != nil:
 		return nil
-	}
-	if err != nil {
-		return fault.New("`go build` in the folder tells more", "the service does not build: %w\n%s", err, out)
+	case err != nil:
+		return fault.New("`go build ./...` in the folder tells more", "the service does not build: %w", err)
 	}
 	a.say("Ctrl-C ends the service. Meanwhile, in another terminal:")
 	for _, path := range []string{"/hives?limit=3", "/hives/1?with=apiary,queen", "/apiaries/1/forages", "/hives?temperament=grumpy"} {

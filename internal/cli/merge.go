@@ -45,9 +45,9 @@ both texts are then in MINE, between markers.`,
 			return a.merge(cmd.Context(), flags, args[0], args[1], args[2])
 		},
 	}
-	cmd.Flags().StringVar(&flags.report, "report", "", "write conflicts and notices to this file as JSON")
-	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON file")
-	cmd.Flags().StringVar(&flags.path, "path", "", "what the file is called, where version control gives MINE a temporary name")
+	cmd.Flags().StringVar(&flags.report, "report", "", "write conflicts and notices to this `FILE` as JSON")
+	cmd.Flags().StringVar(&flags.renames, "renames", "", "read known renames from this JSON `FILE`")
+	cmd.Flags().StringVar(&flags.path, "path", "", "the `NAME` of the file, where version control gives MINE a temporary name")
 	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
 	cmd.Flags().StringSliceVar(&flags.bringBack, "bring-back", nil, "make this `FILE` again, which MINE has no more")
 	return cmd

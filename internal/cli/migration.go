@@ -65,7 +65,7 @@ out. A script whose decisions you filled in is proved by --script FILE.`,
 	}
 	f.schemaFlags.add(cmd)
 	cmd.Flags().StringArrayVar(&f.decide, "decide", nil, "take a proposal: `PLACE=LETTER`, or all=LETTER")
-	cmd.Flags().StringArrayVar(&f.decideBack, "decide-back", nil, "the same for the script that leads back")
+	cmd.Flags().StringArrayVar(&f.decideBack, "decide-back", nil, "the same for the script that leads back: `PLACE=LETTER`")
 	cmd.Flags().StringVar(&f.into, "into", "", "write both scripts into this `FOLDER` under the next number")
 	cmd.Flags().StringVar(&f.name, "name", "", "`WORDS` for the names of the files")
 	cmd.Flags().BoolVar(&f.down, "down", false, "print the script that leads back")
@@ -78,7 +78,7 @@ out. A script whose decisions you filled in is proved by --script FILE.`,
 }
 
 func (f *schemaFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.engine, "engine", "", "the dialect of scripts: "+strings.Join(read.Engines, ", "))
+	cmd.Flags().StringVar(&f.engine, "engine", "", "the `ENGINE` of scripts: "+strings.Join(read.Engines, ", "))
 	cmd.Flags().StringVar(&f.scratch, "scratch", "", "the `URL` of a server that may make throw-away databases, to run scripts in")
 	cmd.Flags().StringSliceVar(&f.schemas, "schema", nil, "the `SCHEMAS` to look at; all that hold something when left out")
 	cmd.Flags().StringArrayVar(&f.renamed, "renamed", nil, "what was renamed: `OLD=NEW`, as in hive.title=name; OLD= says that it was dropped")
@@ -128,7 +128,7 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 		err = a.printJSON(map[string]any{"changes": orEmpty(there.Changes), "decisions": decisionsOf(there), "statements": there.Texts()})
 		return errors.Join(err, a.openDecisions(there))
 	case f.into != "":
-		return a.writeMigration(f, b, there, back)
+		return a.writeMigration(ctx, f, b, there, back)
 	case f.down:
 		if _, err = raw(a.out).Write(back.Text(fmt.Sprintf("From %s back to %s.", b.to, b.from))); err != nil {
 			return err
@@ -241,12 +241,12 @@ func (c *proposals) unused(flag string, s *migration.Script) error {
 
 // writeMigration writes both scripts. A file that is there already is never
 // touched.
-func (a *app) writeMigration(f migrationFlags, b *between, there, back *migration.Script) error {
+func (a *app) writeMigration(ctx context.Context, f migrationFlags, b *between, there, back *migration.Script) error {
 	name := f.name
 	if name == "" {
 		name = nameOf(there.Changes)
 	}
-	if err := a.saveScripts(f.into, name, there, back, fmt.Sprintf("From %s to %s.", b.from, b.to)); err != nil {
+	if err := a.saveScripts(ctx, b.before.Engine, f.into, name, there, back, fmt.Sprintf("From %s to %s.", b.from, b.to)); err != nil {
 		return err
 	}
 	return a.openDecisions(there)

@@ -32,8 +32,8 @@ are printed by which the project file gives these names, to be changed there.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&engine, "engine", "", "the dialect of scripts")
-	f.StringSliceVar(&schemas, "schema", nil, "a schema to read; may be repeated")
+	f.StringVar(&engine, "engine", "", "the `ENGINE` of scripts")
+	f.StringSliceVar(&schemas, "schema", nil, "a `SCHEMA` to read; may be repeated")
 	f.BoolVar(&lines, "lines", false, "print the lines of widegate.yaml that give these names")
 	return cmd
 }
@@ -61,9 +61,7 @@ func (a *app) names(ctx context.Context, engine string, schemas []string, lines 
 	if err != nil {
 		return err
 	}
-	loud := *a
-	loud.quiet = false // it was asked for
-	loud.showNames(m, shown, lines)
+	a.loud().showNames(m, shown, lines)
 	return nil
 }
 

@@ -60,18 +60,21 @@ widegate.yaml. In a folder that belongs to no Go module it makes one. Without
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&s.url, "url", "", "the database, as `widegate read` takes it")
-	f.StringVar(&s.engine, "engine", "", "the dialect: "+strings.Join(read.Engines, ", "))
-	f.StringSliceVar(&s.schemas, "schema", nil, "a schema to read; may be repeated")
-	f.StringVar(&s.folder, "folder", ".", "the folder of the project")
-	f.StringVar(&s.pkg, "package", defaultPackage, "the package of entities and queries")
-	f.StringVar(&s.module, "module", "", "the Go module to make; the folder's name when left out")
-	f.StringSliceVar(&s.take, "take", nil, "tables to take, by name or pattern; all when left out")
+	f.StringVar(&s.url, "url", "", "the `URL` of the database, or scripts, as widegate read takes them")
+	f.StringVar(&s.engine, "engine", "", "the `ENGINE` of scripts: "+strings.Join(read.Engines, ", "))
+	f.StringSliceVar(&s.schemas, "schema", nil, "a `SCHEMA` to read; may be repeated")
+	f.StringVar(&s.folder, "folder", ".", "the `FOLDER` of the project")
+	f.StringVar(&s.pkg, "package", defaultPackage, "the `NAME` of the package of entities and queries")
+	f.StringVar(&s.module, "module", "", "the `PATH` of the Go module to make; the folder's name when left out")
+	f.StringSliceVar(&s.take, "take", nil, "the `TABLES` to take, by name or pattern; all when left out")
 	f.BoolVarP(&s.yes, "yes", "y", false, "replace a project file that is there")
 	return cmd
 }
 
 func (a *app) setUp(cmd *cobra.Command, s setup) error {
+	if err := s.check(); err != nil {
+		return err
+	}
 	file := filepath.Join(s.folder, project.FileName)
 	if _, err := os.Lstat(file); err == nil && !s.yes {
 		return fault.New("edit it, or replace it with --yes", "%s is there already", file)
@@ -97,6 +100,11 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	if err != nil {
 		return err
 	}
+	if around, err := gomodule.Find(s.folder); err == nil {
+		if err := around.CheckVersion(widegate.Sources); err != nil {
+			return err
+		}
+	}
 	if err := os.MkdirAll(s.folder, 0o755); err != nil {
 		return fmt.Errorf("making the folder: %w", err)
 	}
@@ -104,18 +112,37 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 		return err
 	}
 	if err := writeBelow(s.folder, project.FileName, text); err != nil {
-		return fmt.Errorf("writing the project file: %w", err)
+		return fault.New("check that the folder may be written", "writing the project file: %w", err)
+	}
+	if err := saveProjectSchema(p); err != nil {
+		return err
 	}
 	a.showChoice(c, m)
-	a.say("\nWrote %s. Next:", file)
+	a.say("\nWrote %s.", file)
 	if p.Database.URL == p.Database.Written && secret.In(p.Database.URL) {
-		a.say("  the password in it: put it into the environment, and ${NAME} in its place, before you commit the file")
+		a.say("It holds a password: put that into the environment, and ${NAME} in its place, before you commit the file.")
 	}
-	if s.folder != "." {
-		a.say("  cd %s", s.folder)
-	}
-	a.say("  widegate write")
+	a.sayNext(p, toWrite(p), toApply(cmd.Context(), p))
 	return nil
+}
+
+// check refuses early what would fail in the end.
+func (s setup) check() error {
+	if err := project.CheckPackage("--package", s.pkg); err != nil {
+		return usageError{err}
+	}
+	existing := s.folder
+	for existing != "." && existing != filepath.Dir(existing) {
+		if _, err := os.Stat(existing); err == nil {
+			break
+		}
+		existing = filepath.Dir(existing)
+	}
+	trial, err := os.CreateTemp(existing, ".widegate-*")
+	if err != nil {
+		return fault.New("give yourself the right to write to it, or name another by --folder", "the folder %s cannot be written to", existing)
+	}
+	return errors.Join(trial.Close(), os.Remove(trial.Name()))
 }
 
 // source is the one that --url names. ${NAME} in it stands for a variable of
@@ -146,6 +173,8 @@ func (s setup) draft(source read.Source) (text []byte, err error) {
 	}
 	d.URL = s.url // with its variables
 	switch {
+	case len(source.DDL) > 0 && source.Engine == catalog.SQLite: // the file that `widegate apply` makes
+		d.URL = "sqlite:" + s.databaseName() + ".db"
 	case len(source.DDL) > 0:
 		d.URL = ""
 	case source.Snapshot != "":
@@ -160,6 +189,19 @@ func (s setup) draft(source read.Source) (text []byte, err error) {
 		d.URL = "sqlite:" + at
 	}
 	return d.Text(), nil
+}
+
+// databaseName is what a database of the project is called: as the module is, or
+// its folder.
+func (s setup) databaseName() string {
+	if s.module != "" {
+		return path.Base(s.module)
+	}
+	full, err := filepath.Abs(s.folder)
+	if err != nil || filepath.Base(full) == string(filepath.Separator) {
+		return "database"
+	}
+	return filepath.Base(full)
 }
 
 // seenFrom makes a path relative to folder. One that was given from the root

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -64,7 +63,7 @@ const (
 
 // coloured reports whether standard output may be coloured.
 func (a *app) coloured() bool {
-	return isTerminal(a.out) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return colours(a.out)
 }
 
 // showDifferences prints unified diffs of the files that change; new and

@@ -16,6 +16,12 @@ import (
 	"widegate/internal/read"
 )
 
+// Where lines stay, they come no faster than pace, and no slower than silence.
+const (
+	pace    = time.Second
+	silence = 2 * time.Second
+)
+
 // patience is how long nothing is said.
 const patience = 500 * time.Millisecond
 
@@ -24,6 +30,7 @@ const patience = 500 * time.Millisecond
 // on a terminal in one line that goes away, elsewhere in a line for each thing.
 func (a *app) progress(doing string) (report func(what string), done func()) {
 	start := time.Now()
+	last := start.Add(-pace)
 	var mu sync.Mutex
 	current, said := "", ""
 	show := func() {
@@ -34,9 +41,12 @@ func (a *app) progress(doing string) (report func(what string), done func()) {
 		case isTerminal(a.err):
 			said = current
 			fmt.Fprintf(raw(a.err), "\r\x1b[K%s, %d s", printable.Line(strings.TrimSpace(doing+" "+current)), int(time.Since(start).Seconds()))
-		case said != current:
-			said = current
+		case said != current && time.Since(last) > pace:
+			said, last = current, time.Now()
 			fmt.Fprintf(a.err, "%s\n", strings.TrimSpace(doing+" "+current))
+		case time.Since(last) > silence:
+			last = time.Now()
+			fmt.Fprintf(a.err, "%s, %d s\n", strings.TrimSpace(doing+" "+current), int(time.Since(start).Seconds()))
 		}
 	}
 	stop := make(chan struct{})

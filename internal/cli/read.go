@@ -56,16 +56,16 @@ the .json that read --json printed.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.read(cmd.Context(), r, args) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&r.engine, "engine", "", "the dialect of scripts: "+strings.Join(read.Engines, ", "))
-	f.StringVar(&r.scratch, "scratch", "", "a server that runs the scripts in a throw-away database, by URL")
-	f.StringSliceVar(&r.schemas, "schema", nil, "a schema to read; may be repeated")
+	f.StringVar(&r.engine, "engine", "", "the `ENGINE` of scripts: "+strings.Join(read.Engines, ", "))
+	f.StringVar(&r.scratch, "scratch", "", "the `URL` of a server that runs the scripts in a throw-away database")
+	f.StringSliceVar(&r.schemas, "schema", nil, "a `SCHEMA` to read; may be repeated")
 	f.BoolVar(&r.json, "json", false, "print the catalog as JSON: a snapshot")
 	f.BoolVar(&r.all, "all", false, "show all tables, however many there are")
 	f.BoolVar(&r.attention, "attention", false, "show all that needs attention, why, and what settles it")
 	f.BoolVar(&r.suggest, "suggest", false, "look for references that the schema does not declare")
 	f.BoolVar(&r.curl, "curl", false, "print a line of curl for each endpoint of the tables")
-	f.StringVar(&r.diagram, "diagram", "", "draw the tables into a file: .svg, .dot or .mmd (Mermaid)")
-	f.StringVar(&r.around, "around", "", "draw one table and those that it relates to")
+	f.StringVar(&r.diagram, "diagram", "", "draw the tables into a `FILE`: .svg, .dot or .mmd (Mermaid)")
+	f.StringVar(&r.around, "around", "", "draw one `TABLE` and those that it relates to")
 	return cmd
 }
 
@@ -214,7 +214,7 @@ func (a *app) showCatalog(c *catalog.Catalog, p *project.Project, source read.So
 		a.showAttentionInFull(m)
 		return nil
 	}
-	a.say("%s", headline(c, source))
+	a.headline(headline(c, source))
 	if len(c.Tables) == 0 {
 		a.say("\nThe schema is empty.")
 		return nil
@@ -396,7 +396,7 @@ func (a *app) showGroups(title string, groups []model.AttentionGroup) {
 	if len(groups) == 0 {
 		return
 	}
-	a.say("\n%s", title)
+	a.heading(title)
 	list := columns{titles: []string{"", ""}}
 	for _, g := range groups[:min(len(groups), attentionLines)] {
 		if len(g.Items) == 1 {

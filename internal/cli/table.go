@@ -45,9 +45,11 @@ func (c *columns) print(a *app) {
 			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
-	for _, row := range all {
+	fit(widths, right, width(a.out))
+	for n, row := range all {
 		var line strings.Builder
 		for i, cell := range row {
+			cell = shorten(cell, widths[i])
 			pad := strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell))
 			line.WriteString("  ")
 			if right[i] {
@@ -56,7 +58,11 @@ func (c *columns) print(a *app) {
 				line.WriteString(cell + pad)
 			}
 		}
-		fmt.Fprintln(a.out, strings.TrimRight(line.String(), " "))
+		weight := ""
+		if n == 0 && len(all) > len(c.rows) {
+			weight = weightSoft
+		}
+		fmt.Fprintln(raw(a.out), weighted(a.out, weight, strings.TrimRight(line.String(), " ")))
 	}
 }
 

@@ -48,7 +48,7 @@ A column must have a value unless it says null. A new table gets a numbered id.`
   widegate table swarm --engine sqlite --into schema`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.table(cmd.Context(), f, args) },
 	}
-	cmd.Flags().StringVar(&f.engine, "engine", "", "the engine, where there is no project file: "+strings.Join(read.Engines, ", "))
+	cmd.Flags().StringVar(&f.engine, "engine", "", "the `ENGINE`, where there is no project file: "+strings.Join(read.Engines, ", "))
 	cmd.Flags().StringVar(&f.into, "into", "", "the `FOLDER` of scripts, in place of the project's")
 	cmd.Flags().StringVar(&f.name, "name", "", "`WORDS` for the names of the files")
 	cmd.Flags().StringArrayVar(&f.decide, "decide", nil, "take a proposal: `PLACE=LETTER`, or all=LETTER")
@@ -104,7 +104,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 			name += "_" + strings.Join(columns, "_")
 		}
 	}
-	return a.saveScripts(folder, name, there, back, "The table "+args[0]+".")
+	return a.saveScripts(ctx, before.Engine, folder, name, there, back, "The table "+args[0]+".")
 }
 
 // schemaToExtend is the schema of the project, and the folder of its scripts. A
@@ -148,7 +148,7 @@ func empty(paths []string) bool {
 }
 
 // saveScripts writes the scripts there and back under the next number.
-func (a *app) saveScripts(folder, name string, there, back *migration.Script, title string) error {
+func (a *app) saveScripts(ctx context.Context, engine, folder, name string, there, back *migration.Script, title string) error {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fault.New("name a folder that may be written", "making the folder of scripts: %w", err)
 	}
@@ -168,6 +168,12 @@ func (a *app) saveScripts(folder, name string, there, back *migration.Script, ti
 		waiting = fmt.Sprintf(", %s to decide", count(n, "place"))
 	}
 	a.say("Wrote %s, the way back%s.", relative(down), waiting)
+	if p, err := a.projectHere(); err == nil && p != nil {
+		a.sayNext(p, toApply(ctx, p), toWrite(p))
+	} else if err == nil {
+		a.heading("Next")
+		a.say("  widegate new --url %s --engine %s", folder, engine)
+	}
 	return nil
 }
 

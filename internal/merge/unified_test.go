@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"widegate/internal/testdb"
 )
 
 func TestUnified(t *testing.T) {
@@ -23,7 +24,7 @@ func TestUnified(t *testing.T) {
 func TestUnifiedIsAPatch(t *testing.T) {
 	patch, err := exec.LookPath("patch")
 	if err != nil {
-		t.Skip("there is no patch tool")
+		testdb.Missing(t, "there is no patch tool", "install the package patch")
 	}
 	random := rand.New(rand.NewPCG(1, 2))
 	for range 60 {

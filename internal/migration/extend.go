@@ -246,6 +246,22 @@ func (e *extension) refer(t *catalog.Table, c *catalog.Column, w wish, target *c
 	return nil
 }
 
+// nearest proposes the type or table whose name is nearest to a word.
+func (e *extension) nearest(word string) string {
+	var names []string
+	for _, w := range TypeWords {
+		name, _, _ := strings.Cut(w, "(")
+		names = append(names, name)
+	}
+	for i := range e.catalog.Tables {
+		names = append(names, e.catalog.Tables[i].Name)
+	}
+	if near := catalog.Nearest(word, names); near != "" {
+		return "did you mean " + near + "? "
+	}
+	return ""
+}
+
 // declare finds the engine's own way to write a type.
 func (e *extension) declare(t *catalog.Table, w wish) (string, catalog.Type, error) {
 	pick := func(postgres, mysql, sqlite string) string {
@@ -295,7 +311,7 @@ func (e *extension) declare(t *catalog.Table, w wish) (string, catalog.Type, err
 	case w.kind == "enum" && w.inside != "":
 		return e.enum(t, w)
 	}
-	return "", catalog.Type{}, fault.New("the types are "+strings.Join(TypeWords, ", ")+", the name of a table to refer to, or raw TYPE", "%s: there is no type %q, and no table of that name", w.name, strings.TrimSpace(w.kind+" "+w.inside))
+	return "", catalog.Type{}, fault.New(e.nearest(w.kind)+"the types are "+strings.Join(TypeWords, ", ")+", the name of a table to refer to, or raw TYPE", "%s: there is no type %q, and no table of that name", w.name, strings.TrimSpace(w.kind+" "+w.inside))
 }
 
 // loose is the type in a table that takes any, or in a strict one.

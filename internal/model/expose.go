@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/project"
 	"widegate/internal/sqlquery"
 )
 
@@ -32,7 +32,7 @@ func (m *Model) Expose(roles map[string][]string) error {
 		if q == nil {
 			names := slices.Sorted(maps.Keys(known))
 			next := "the functions are " + orElse(strings.Join(names, ", "), "none: write named queries first")
-			if n := project.Nearest(name, names); n != "" {
+			if n := catalog.Nearest(name, names); n != "" {
 				next = "did you mean " + n + "?"
 			}
 			return fault.New(next, "widegate.yaml: api.expose names %s, which is no function of a named query or routine", name)

@@ -34,6 +34,11 @@ func (m *Model) Facts(f *Field) gate.Column {
 			c.Labels = append(c.Labels, l.Text)
 		}
 	}
+	if f.Set != nil {
+		for _, l := range f.Set.Labels {
+			c.Labels = append(c.Labels, l.Text)
+		}
+	}
 	switch f.Kind {
 	case KindTimestamp, KindTimestampTZ, KindTimeOfDay:
 		if c.Scale = m.secondDigits(f); c.Scale == 0 {

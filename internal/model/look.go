@@ -4,8 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/project"
 )
 
 // Look says how the rows of an entity look on pages. Names are those that
@@ -53,6 +53,9 @@ func (m *Model) Look(e *Entity) Look {
 	for _, f := range e.Fields {
 		said := e.Said.Columns[f.Column.Name]
 		c := ColumnLook{Name: m.Outward(f.Column.Name), Label: said.Label, Help: orElse(said.Help, f.Column.Comment), Format: said.Format, Input: said.Input, Aside: said.Aside}
+		if c.Format == "" && f.Content != nil && strings.HasPrefix(f.Content.Media, "image/") {
+			c.Format = "picture"
+		}
 		if !f.Hidden && !c.silent() {
 			l.Columns = append(l.Columns, c)
 		}
@@ -62,7 +65,7 @@ func (m *Model) Look(e *Entity) Look {
 
 // The formats and controls that a column may be given.
 var (
-	formats  = []string{"currency", "percent", "number", "date", "relative", "phone", "mail", "link", "picture"}
+	formats  = []string{"currency", "percent", "number", "date", "relative", "phone", "mail", "link", "picture", "own"}
 	controls = []string{"long"}
 )
 
@@ -87,7 +90,7 @@ func (e *Entity) checkLook() error {
 }
 
 func nearWord(word string, known []string) string {
-	if n := project.Nearest(word, known); n != "" {
+	if n := catalog.Nearest(word, known); n != "" {
 		return "did you mean " + n + "?"
 	}
 	return "there are " + strings.Join(known, ", ")

@@ -95,6 +95,7 @@ type Field struct {
 	Type      string // Go type of the field: Value, or it in a Maybe
 	Kind      Kind
 	Enum      *Enum
+	Set       *Enum  // the labels of which a value has any number
 	Element   *Field // of a list or range: what it is of
 	Nullable  bool
 	InKey     bool
@@ -153,6 +154,8 @@ type Enum struct {
 	Comment string
 	Labels  []Label
 	Home    *Entity // the first entity that uses it
+	Several bool    // a value is any number of the labels, between commas
+	Maker   string  // the function that makes such a value
 }
 
 // Label is one value of an enum.
@@ -342,7 +345,7 @@ func NearTable(c *catalog.Catalog, name string) string {
 	for i := range c.Tables {
 		all = append(all, c.Tables[i].FullName())
 	}
-	if near := project.Nearest(name, all); near != "" {
+	if near := catalog.Nearest(name, all); near != "" {
 		return fmt.Sprintf("did you mean %q?", near)
 	}
 	return "`widegate read` lists the tables"
@@ -601,6 +604,14 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		if t.Kind == catalog.EnumKind {
 			f.Kind, f.Value = KindText, "string"
 		}
+	case t.Kind == catalog.Set && len(t.Labels) > 0:
+		column := b.words.exported(b.words.Split(f.Column.Name))
+		f.Set = b.enum(e, e.Table.FullName()+"."+f.Column.Name, []string{column, e.Name + column}, f.Column.Comment, t.Labels)
+		f.Set.Several = true
+		if f.Set.Maker == "" {
+			f.Set.Maker = b.global.give(f.Set.Name + "Of")
+		}
+		f.Value = f.Set.Name
 	case t.Kind == catalog.EnumKind, len(labels) > 0:
 		if t.Kind == catalog.EnumKind {
 			labels = t.Labels

@@ -234,7 +234,7 @@ func nearColumn(t *catalog.Table, name string) string {
 	for _, c := range t.Columns {
 		all = append(all, c.Name)
 	}
-	if near := project.Nearest(name, all); near != "" {
+	if near := catalog.Nearest(name, all); near != "" {
 		return "did you mean \"" + near + "\"?"
 	}
 	return "its columns are " + strings.Join(all, ", ")

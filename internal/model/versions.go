@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/project"
 )
@@ -85,7 +86,7 @@ func formerResource(e *Entity, said project.Former) (FormerResource, error) {
 }
 
 func near(name string, known []string) string {
-	if n := project.Nearest(name, known); n != "" {
+	if n := catalog.Nearest(name, known); n != "" {
 		return fmt.Sprintf("did you mean %q?", n)
 	}
 	return "there are " + strings.Join(known, ", ")

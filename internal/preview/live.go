@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -39,7 +38,7 @@ func NewLive(ctx context.Context, open func(ctx context.Context) (*Service, erro
 	return l, err
 }
 
-// Watch reads all again when a file changes, too.
+// Watch reads all again when a file, or one of a folder or pattern, changes too.
 func (l *Live) Watch(file string) {
 	l.files = append(l.files, file)
 	l.seen, _ = l.look(context.Background())
@@ -141,9 +140,7 @@ func unavailable(err error) http.Handler {
 func (l *Live) look(ctx context.Context) (string, error) {
 	var marks []string
 	for _, file := range l.files {
-		if info, err := os.Stat(file); err == nil {
-			marks = append(marks, fmt.Sprint(info.ModTime().UnixNano(), info.Size()))
-		}
+		marks = append(marks, read.FileMark(file))
 	}
 	service := l.Current()
 	if _, away := service.db.(closed); away {

@@ -180,6 +180,6 @@ func follow(t *testing.T, source read.Source, exec func(string)) {
 
 // TestPreviewsNeedADatabase tells what to do where there is none.
 func TestPreviewsNeedADatabase(t *testing.T) {
-	assert.ErrorContains(t, preview.CheckSource(read.Source{Engine: catalog.SQLite, DDL: []string{"x.sql"}}), "scripts and snapshots have no rows")
+	assert.ErrorContains(t, preview.CheckSource(read.Source{Engine: catalog.SQLite, DDL: []string{"x.sql"}}), "a snapshot has no rows")
 	assert.NoError(t, preview.CheckSource(read.Source{URL: "bees.db"}))
 }

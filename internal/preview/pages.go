@@ -2,6 +2,7 @@ package preview
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"html/template"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"widegate/gate/rest"
 	"widegate/internal/catalog"
 	"widegate/internal/model"
+	"widegate/internal/project"
 	"widegate/internal/render/diagram"
 )
 
@@ -18,8 +20,13 @@ const root = "/desk"
 
 // addPages puts the pages for people around an API.
 func addPages(api *rest.API, data http.Handler, c *catalog.Catalog, m *model.Model, o Options) (http.Handler, error) {
+	var brand project.Brand
+	if b := m.API.Brand; b != nil {
+		brand = *b
+	}
 	pages, err := desk.New(api, data, desk.Config{
-		Title: o.Title, Root: root, Looks: looks(m), ReadOnly: !o.Writes,
+		Title: cmp.Or(brand.Name, o.Title), Root: root, Looks: looks(m), ReadOnly: !o.Writes,
+		Colour: brand.Colour, Icon: o.Icon, Script: o.Script, Notes: notes(m),
 		Links: []desk.Link{{Name: "Schema", Path: "/schema"}},
 	})
 	if err != nil {
@@ -36,6 +43,25 @@ func addPages(api *rest.API, data http.Handler, c *catalog.Catalog, m *model.Mod
 	})
 	mux.Handle("/", data)
 	return mux, nil
+}
+
+// mostNotes is how much that needs attention the home page shows.
+const mostNotes = 12
+
+// notes are what needs attention, what is to be decided first.
+func notes(m *model.Model) []desk.Note {
+	var list []desk.Note
+	for _, g := range model.Grouped(m.Attention) {
+		n := desk.Note{Text: g.Text}
+		if e := m.Entity(g.Items[0].Table); e != nil && len(g.Items) == 1 {
+			n.Path = e.Path
+		}
+		list = append(list, n)
+	}
+	if more := len(list) - mostNotes; more > 0 {
+		list = append(list[:mostNotes], desk.Note{Text: fmt.Sprintf("and %d more; `widegate read --attention` lists all", more)})
+	}
+	return list
 }
 
 // looks are how the tables look, by what the project file and the schema say.
@@ -85,6 +111,7 @@ func schemaPage(c *catalog.Catalog, m *model.Model, around string) template.HTML
 
 var schemaTemplate = template.Must(template.New("").Parse(`<link rel="stylesheet" href="/schema.css">
 <form class="line" method="get" action="/schema"><label>Around <select name="around"><option value="">all tables</option>{{range .Tables}}{{$name := .FullName}}<option{{if eq $name $.Around}} selected{{end}}>{{$name}}</option>{{end}}</select></label><button>Show</button><label>Find <input type="search" data-find data-key="/" placeholder="a table or a column"></label>
-<span class="actions"><button type="button" data-zoom="0.8" aria-label="Larger">+</button><button type="button" data-zoom="1.25" aria-label="Smaller">−</button><button type="button" data-zoom="0">All of it</button></span></form>
-<div class="schema">{{.SVG}}</div>
+<span class="actions"><button type="button" data-zoom="0.8" aria-label="Larger">+</button><button type="button" data-zoom="1.25" aria-label="Smaller">−</button><button type="button" data-zoom="0">All of it</button><button type="button" data-print>Print</button></span></form>
+<p class="keys">Tab goes from table to table and shows what is next to it, Enter opens its rows. Arrows move the picture; + and − change its size, 0 shows all.</p>
+<div class="schema" tabindex="0" role="region" aria-label="The diagram">{{.SVG}}</div>
 `))

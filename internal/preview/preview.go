@@ -27,8 +27,10 @@ import (
 
 // Options are what is asked of a preview beside the project file.
 type Options struct {
-	Writes bool   // rows may be stored, changed and removed
+	Writes bool   // rows may be saved, changed and deleted
 	Title  string // of the OpenAPI document
+	Icon   string // of the pages, as a data URL
+	Script []byte // of the pages: the project's formatters
 }
 
 // Service answers requests for a database as it is at one moment.
@@ -59,7 +61,7 @@ func Open(ctx context.Context, source read.Source, c *catalog.Catalog, m *model.
 // CheckSource refuses a source that has no rows.
 func CheckSource(source read.Source) error {
 	if source.URL == "" {
-		return fault.New("name a database: `widegate preview URL`, or `database: {url: …}` in widegate.yaml", "there is no database to look at: scripts and snapshots have no rows")
+		return fault.New("name a database or scripts: `widegate preview URL`, or `database: {url: …}` in widegate.yaml", "there is no database to look at: a snapshot has no rows")
 	}
 	return nil
 }
@@ -164,7 +166,7 @@ func readOnly(next http.Handler, base string) http.Handler {
 			return
 		}
 		if strings.HasPrefix(path.Clean(r.URL.Path), base+"/") {
-			rest.NewProblem(http.StatusForbidden, "the preview only reads; start it with --writes to store, change and remove rows").ServeHTTP(w, r)
+			rest.NewProblem(http.StatusForbidden, "the preview only reads; start it with --writes to save, change and delete rows").ServeHTTP(w, r)
 			return
 		}
 		next.ServeHTTP(w, r)

@@ -275,12 +275,23 @@ func (l *Ledger) addBase(below string, text []byte) error {
 	return nil
 }
 
+// Starters are the files at a project's root that are written once.
+var Starters = []string{"README.md", "Makefile", "Dockerfile", ".dockerignore", ".gitignore", ".env.example", "ci.example.yaml"}
+
+// Starter reports whether a file is one that is written once.
+func Starter(name string) bool {
+	return strings.HasPrefix(name, "cmd/") || slices.Contains(Starters, name)
+}
+
 // written returns an error for a record that is not of a file that was written
 // here: records come with a branch, and decide which files are replaced and
 // removed.
 func written(name string, text []byte) error {
 	if err := rooted.Check(name); err != nil {
 		return err
+	}
+	if slices.Contains(Starters, name) { // which are neither replaced nor removed
+		return nil
 	}
 	for _, part := range strings.Split(name, "/") {
 		if strings.HasPrefix(part, ".") {
@@ -295,7 +306,7 @@ func written(name string, text []byte) error {
 		return nil
 	case ext == ".json" && strings.HasPrefix(path.Base(name), "openapi"):
 		return nil
-	case ext == ".go" && bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")):
+	case (ext == ".go" || path.Base(name) == "formatters.js") && bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")):
 		return nil
 	}
 	return errors.New("its text does not begin as files do that are written")

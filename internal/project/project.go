@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"go/token"
 	"maps"
 	"os"
 	"path/filepath"
@@ -100,8 +101,12 @@ type API struct {
 	IfMatch bool     `yaml:"ifmatch"` // changes must say by If-Match which version they mean
 	Bulk    int      `yaml:"bulk"`    // the most rows that one PATCH or DELETE of a collection touches; none can when left out
 	Desk    bool     `yaml:"desk"`    // pages for people are served too, at /desk/
-	Docs    *bool    `yaml:"docs"`    // a page tells of the interface, at /docs; it does unless this is false
-	Gather  bool     `yaml:"gather"`  // requests for single rows that come at once are put together
+	Brand   *Brand   `yaml:"brand"`   // how these look
+	// Formatters is a script in the folder of the project: it adds functions to
+	// desk.formatters, which show columns whose format is own NAME.
+	Formatters string `yaml:"formatters"`
+	Docs       *bool  `yaml:"docs"`   // a page tells of the interface, at /docs; it does unless this is false
+	Gather     bool   `yaml:"gather"` // requests for single rows that come at once are put together
 	// Document is who sees the OpenAPI document, its page and the metrics, in place
 	// of those who may use what they tell of: anybody or nobody.
 	Document string `yaml:"document"`
@@ -110,6 +115,13 @@ type API struct {
 
 	Expose   map[string][]string `yaml:"expose"`   // named queries and routines, by the names of their functions, and the roles that may call them
 	Versions map[string]Version  `yaml:"versions"` // earlier versions of the interface that are answered still
+}
+
+// Brand is the name, icon and colour of the pages.
+type Brand struct {
+	Name   string `yaml:"name"`   // in place of the module's
+	Icon   string `yaml:"icon"`   // a file in the folder of the project: .svg or .png, of 64 kB at most
+	Colour string `yaml:"colour"` // of buttons and marks, as #8a4b08
 }
 
 // Entity overrides what would be chosen for a table.
@@ -164,12 +176,34 @@ func Default() *Project {
 func Load(path string) (*Project, error) {
 	text, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fault.New("make one with `widegate new --url …`, or name it with --config", "there is no project file %s", path)
+		return nil, fault.New(elsewhere(path), "there is no project file %s", path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("reading the project file: %w", err)
 	}
 	return Parse(path, text)
+}
+
+// elsewhere says what to do where there is no project file: to take one that is
+// nearby, or to make one.
+func elsewhere(path string) string {
+	folder := filepath.Dir(path)
+	if list, err := filepath.Glob(filepath.Join(folder, "*.yaml")); err == nil && filepath.Base(path) != FileName {
+		var names []string
+		for _, at := range list {
+			names = append(names, filepath.Base(at))
+		}
+		if near := catalog.Nearest(filepath.Base(path), names); near != "" {
+			return fmt.Sprintf("did you mean --config %s?", filepath.Join(folder, near))
+		}
+	}
+	full, err := filepath.Abs(folder)
+	for up := filepath.Dir(full); err == nil && up != filepath.Dir(up); up = filepath.Dir(up) {
+		if _, missing := os.Stat(filepath.Join(up, FileName)); missing == nil {
+			return "there is one in " + up + ": go there, or name it with --config; or make one here with `widegate new`"
+		}
+	}
+	return "make one with `widegate new --url …`, or name it with --config"
 }
 
 // Parse reads the text of a project file that lies at path.
@@ -264,22 +298,10 @@ func unknownKey(path string, key *yaml.Node, known map[string]reflect.Type) erro
 	}
 	slices.Sort(names)
 	next := "the keys here are " + strings.Join(names, ", ")
-	if near := Nearest(key.Value, names); near != "" {
+	if near := catalog.Nearest(key.Value, names); near != "" {
 		next = fmt.Sprintf("did you mean %q? %s", near, next)
 	}
 	return fault.New(next, "%s:%d:%d: unknown key %q", path, key.Line, key.Column, key.Value)
-}
-
-// Nearest returns the name that is at most two edits away from word and has
-// something in common with it, or an empty text.
-func Nearest(word string, names []string) string {
-	best, bestAt := "", 3
-	for _, name := range names {
-		if d := catalog.Distance(word, name); d < bestAt && d < len(word) {
-			best, bestAt = name, d
-		}
-	}
-	return best
 }
 
 var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}`)
@@ -373,11 +395,11 @@ func (p *Project) check(path string) error {
 	if p.Database.URL == "" && len(p.Database.DDL) == 0 {
 		return fault.New("say where the schema is: `database: {url: …}`", "%s names no database", path)
 	}
-	if !packageWord(p.Code.Package) {
-		return fault.New("use small letters and digits, as in `package: store`", "%s: %q cannot be the name of a Go package", path, p.Code.Package)
+	if err := CheckPackage(path+": code.package", p.Code.Package); err != nil {
+		return err
 	}
-	if base := filepath.Base(p.API.Folder); !packageWord(base) {
-		return fault.New("use small letters and digits, as in `folder: api`", "%s: %q cannot be the name of a Go package", path, base)
+	if err := CheckPackage(path+": api.folder", filepath.Base(p.API.Folder)); err != nil {
+		return err
 	}
 	if filepath.Clean(p.Code.Folder) == filepath.Clean(p.API.Folder) {
 		return fault.New("give code.folder and api.folder different names", "%s: both packages would go to %q", path, p.Code.Folder)
@@ -394,7 +416,22 @@ func (p *Project) check(path string) error {
 	if err := p.Words.check(path); err != nil {
 		return err
 	}
+	if err := p.API.checkBrand(path); err != nil {
+		return err
+	}
 	return p.checkPlaces(path)
+}
+
+// CheckPackage refuses a name that cannot be that of a Go package; where says what
+// gives it.
+func CheckPackage(where, name string) error {
+	switch {
+	case packageWord(name):
+		return nil
+	case token.IsKeyword(name):
+		return fault.New("take another, such as store", "%s: %q is a word of the Go language, and cannot be the name of a package", where, name)
+	}
+	return fault.New("use small letters and digits, as in store; not main or init", "%s: %q cannot be the name of a Go package", where, name)
 }
 
 func (p *Project) checkEntities(path string) error {
@@ -455,10 +492,14 @@ type Draft struct {
 // Text is the draft as a small commented file.
 func (d Draft) Text() []byte {
 	var b bytes.Buffer
-	b.WriteString("# What Wide Gate reads and writes here. All that is left out has a default.\n\ndatabase:\n")
+	b.WriteString(SchemaLine + "\n# What Wide Gate reads and writes here. All that is left out has a default.\n\ndatabase:\n")
 	fmt.Fprintf(&b, "  engine: %s\n", d.Engine)
 	if d.URL != "" {
-		fmt.Fprintf(&b, "  url: %s # ${NAME} stands for a variable of the environment\n", Quoted(d.URL))
+		comment := "${NAME} stands for a variable of the environment"
+		if len(d.DDL) > 0 {
+			comment = "`widegate apply` makes it from the scripts"
+		}
+		fmt.Fprintf(&b, "  url: %s # %s\n", Quoted(d.URL), comment)
 	}
 	writeList(&b, "ddl", d.DDL)
 	writeList(&b, "schemas", d.Schemas)

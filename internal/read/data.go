@@ -11,7 +11,7 @@ import (
 // Data compares values of two databases.
 type Data struct {
 	sources [2]Source
-	open    [2]session
+	open    [2]Session
 	failed  bool
 }
 

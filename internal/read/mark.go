@@ -41,7 +41,7 @@ func Mark(ctx context.Context, s Source) (string, error) {
 	return strings.Join(slices.Compact(marks), " "), nil
 }
 
-func openSession(ctx context.Context, s Source) (session, error) {
+func openSession(ctx context.Context, s Source) (Session, error) {
 	if s.Engine == catalog.SQLite {
 		return sqlite.Open(s.Path())
 	}

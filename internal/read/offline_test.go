@@ -18,6 +18,7 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/read"
 	"widegate/internal/read/script"
+	"widegate/internal/testdb"
 )
 
 var width = regexp.MustCompile(`(int|year)\(\d+\)`)
@@ -193,8 +194,8 @@ func dump(t *testing.T, engine, address string) string {
 		name = "mariadb-dump"
 		args = []string{"-h", u.Hostname(), "-P", u.Port(), "-u", u.User.Username(), "--password=" + password, "--routines", "--no-data", strings.TrimPrefix(u.Path, "/")}
 	}
-	if _, err := program.LookPath(name); err != nil && os.Getenv("CI") == "" {
-		t.Skipf("%s is not installed", name)
+	if _, err := program.LookPath(name); err != nil {
+		testdb.Missing(t, name+" is not installed", "the packages are postgresql-client and mariadb-client")
 	}
 	text, err := program.Command(name, args...).Output()
 	require.NoError(t, err)
@@ -348,7 +349,7 @@ func TestErrorsInScripts(t *testing.T) {
 		{catalog.MySQL, "CREATE TABLE hive (id INT); ALTER TABLE hive DROP COLUMN x", `table "hive" has no column "x"`},
 		{catalog.MySQL, "CREATE TABLE hive (id INT); CREATE TABLE hive (id INT)", `there is a table "hive" already`},
 		{catalog.MySQL, "CREATE TABLE hive (", "the statement ends too early"},
-		{catalog.SQLite, "CREATE TABLE hive (id INT,);", `schema.sql:1:1: CREATE TABLE hive (id INT,): near ")"`},
+		{catalog.SQLite, "CREATE TABLE hive (id INT,);", `schema.sql:1:27: CREATE TABLE hive (id INT,): near ")"`},
 	} {
 		_, err := read.Read(t.Context(), read.Source{Engine: c.engine, DDL: []string{writeScript(t, c.text)}})
 		require.ErrorContains(t, err, c.want, c.text)

@@ -109,7 +109,7 @@ func (s *Source) complete() error {
 	if err := secret.Check(s.URL); err != nil {
 		return err
 	}
-	found := engineOf(s.URL)
+	found := EngineOf(s.URL)
 	if found == "" {
 		return fault.New("begin it with sqlite:, postgres:// or mysql://", "the URL %s has a scheme that is not known", s.Redacted())
 	}
@@ -130,7 +130,7 @@ func (s *Source) completeScratch() error {
 	if err := secret.Check(s.Scratch); err != nil {
 		return err
 	}
-	found := engineOf(s.Scratch)
+	found := EngineOf(s.Scratch)
 	if found != catalog.Postgres && found != catalog.MySQL {
 		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", secret.Hide(s.Scratch))
 	}
@@ -141,7 +141,9 @@ func (s *Source) completeScratch() error {
 	return nil
 }
 
-func engineOf(url string) string {
+// EngineOf is the engine that a URL, or the path of a database, is one of; it is
+// empty for a scheme that is not known.
+func EngineOf(url string) string {
 	scheme, _, hasScheme := strings.Cut(url, ":")
 	switch strings.ToLower(scheme) {
 	case "postgres", "postgresql":
@@ -202,6 +204,15 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	case len(s.DDL) > 0:
 		return readScripts(ctx, s)
 	}
+	c, err := readLive(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	c.Tables = slices.DeleteFunc(c.Tables, func(t catalog.Table) bool { return t.Name == catalog.Scripts })
+	return c, nil
+}
+
+func readLive(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	switch s.Engine {
 	case catalog.Postgres:
 		return postgres.Read(ctx, s.URL, s.Schemas, s.Progress)
@@ -212,6 +223,14 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 		return nil, fault.New("give a DDL script the ending .sql", "%s is a text, not a SQLite database", s.Path())
 	}
 	return sqlite.ReadFile(ctx, s.Path())
+}
+
+// Scripts reads the schema that scripts make, without a server.
+func Scripts(ctx context.Context, d script.Dialect, files []*script.File, schemas []string) (*catalog.Catalog, error) {
+	if d == script.SQLite {
+		return sqlite.ReadScripts(ctx, files)
+	}
+	return ddl.Read(ctx, d, files, schemas)
 }
 
 // checkSchemas refuses the schemas in which a server describes itself: their tables
@@ -277,13 +296,7 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 func (s Source) readDialect(ctx context.Context, d script.Dialect, files []*script.File) (*catalog.Catalog, error) {
 	return s.Cache.through(d, files, s.Schemas, func() (*catalog.Catalog, error) {
 		s.Progress("scripts")
-		var c *catalog.Catalog
-		var err error
-		if d == script.SQLite {
-			c, err = sqlite.ReadScripts(ctx, files)
-		} else {
-			c, err = ddl.Read(ctx, d, files, s.Schemas)
-		}
+		c, err := Scripts(ctx, d, files, s.Schemas)
 		if err == nil {
 			noteIncluded(c, d, files)
 		}

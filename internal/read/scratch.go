@@ -31,16 +31,16 @@ const scratchPrefix = "widegate_scratch_"
 // belongs to a run that was killed.
 const leftOver = time.Hour
 
-// session runs statements on a server.
-type session interface {
+// Session runs statements on one connection.
+type Session interface {
 	Exec(ctx context.Context, statement string) error
-	Names(ctx context.Context, query string) ([]string, error)
+	Names(ctx context.Context, query string) ([]string, error) // a query of one column of text
 	Close()
 }
 
 // scratchServer is what differs between the engines.
 type scratchServer struct {
-	open  func(ctx context.Context, url string) (session, error)
+	open  func(ctx context.Context, url string) (Session, error)
 	list  string // lists the databases
 	quote string
 	set   string // stands behind CREATE DATABASE
@@ -54,7 +54,7 @@ type scratchServer struct {
 
 var scratchServers = map[script.Dialect]scratchServer{
 	script.Postgres: {
-		open: func(ctx context.Context, url string) (session, error) { return postgres.Open(ctx, url) },
+		open: func(ctx context.Context, url string) (Session, error) { return postgres.Open(ctx, url) },
 		list: "SELECT datname FROM pg_database", quote: `"`, drop: " WITH (FORCE)", read: postgres.Read,
 		end: `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%s'`, // before version 13
 		free: `SELECT 'superuser' FROM pg_roles WHERE rolname = current_user AND rolsuper
@@ -66,7 +66,7 @@ var scratchServers = map[script.Dialect]scratchServer{
 		role:  "CREATE ROLE widegate LOGIN CREATEDB PASSWORD '…'",
 	},
 	script.MySQL: {
-		open: func(ctx context.Context, url string) (session, error) { return mysql.Open(ctx, url) },
+		open: func(ctx context.Context, url string) (Session, error) { return mysql.Open(ctx, url) },
 		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", set: " CHARACTER SET utf8mb4", read: mysql.Read,
 		free: `SELECT LOWER(privilege_type) FROM information_schema.user_privileges
 			WHERE grantee = CONCAT('''', REPLACE(CURRENT_USER(), '@', '''@'''), '''') AND privilege_type <> 'USAGE'
@@ -109,7 +109,7 @@ const scratchTime = 10 * time.Minute
 // confined returns an error for a user whose scripts could leave their database:
 // they could run programs of the server, read its files or change other
 // databases.
-func (server scratchServer) confined(ctx context.Context, admin session, url string) error {
+func (server scratchServer) confined(ctx context.Context, admin Session, url string) error {
 	rights, err := admin.Names(ctx, server.free)
 	if err != nil {
 		return fmt.Errorf("looking at the rights of the scratch server's user: %w", err)
@@ -179,7 +179,7 @@ func InWorkspace(ctx context.Context, engine, url string, trusted bool, do func(
 	if url == "" {
 		return fault.New("name a server where databases may be made, as in --scratch postgres://user@host/, or set database.scratch in the project file", "there is no scratch server")
 	}
-	if found := engineOf(url); found != engine {
+	if found := EngineOf(url); found != engine {
 		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", secret.Hide(url), engine)
 	}
 	return withScratch(ctx, script.Dialect(engine), url, trusted, func(server scratchServer, at string) error {
@@ -204,7 +204,7 @@ func InWorkspace(ctx context.Context, engine, url string, trusted bool, do func(
 }
 
 // made are the schemas of a workspace in which there are tables, and its own.
-func made(ctx context.Context, engine string, db session) ([]string, error) {
+func made(ctx context.Context, engine string, db Session) ([]string, error) {
 	if engine != catalog.Postgres {
 		return nil, nil
 	}
@@ -239,7 +239,7 @@ func inFile(do func(w Workspace) error) error {
 }
 
 type workspace struct {
-	session
+	Session
 	engine, address string
 	read            func(ctx context.Context) (*catalog.Catalog, error)
 }
@@ -317,7 +317,7 @@ func withDatabase(address, name string) (string, error) {
 }
 
 // dropDatabase drops a database though something may still be connected to it.
-func (s scratchServer) dropDatabase(ctx context.Context, admin session, name string) error {
+func (s scratchServer) dropDatabase(ctx context.Context, admin Session, name string) error {
 	drop := "DROP DATABASE " + s.quote + name + s.quote
 	err := admin.Exec(ctx, drop+s.drop)
 	for try := 0; err != nil && s.end != "" && try < 40; try++ { // a session takes a moment to end
@@ -331,7 +331,7 @@ func (s scratchServer) dropDatabase(ctx context.Context, admin session, name str
 	return err
 }
 
-func (server scratchServer) removeOld(ctx context.Context, admin session, now time.Time) {
+func (server scratchServer) removeOld(ctx context.Context, admin Session, now time.Time) {
 	names, err := admin.Names(ctx, server.list)
 	if err != nil {
 		return
@@ -362,7 +362,7 @@ func (server scratchServer) run(ctx context.Context, at string, d script.Dialect
 				continue
 			}
 			if err := db.Exec(ctx, statement.Text); err != nil {
-				line, column := statement.Position(0)
+				line, column := statement.Position(ErrorPlace(statement.Text, err))
 				return fault.New("mend the statement, or give the scripts in the order in which they run", "%s:%d:%d: %s: %w", f.Path, line, column, statement.Head(), err)
 			}
 		}

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/project"
 	"widegate/internal/read/script"
 )
 
@@ -694,7 +693,7 @@ func (a *analysis) nearTable(name string) string {
 	for i := range a.catalog.Tables {
 		names = append(names, a.catalog.Tables[i].Name)
 	}
-	if near := project.Nearest(strings.ToLower(name), names); near != "" {
+	if near := catalog.Nearest(strings.ToLower(name), names); near != "" {
 		return fmt.Sprintf("did you mean %s?", near)
 	}
 	return "`widegate read` lists the tables"
@@ -937,7 +936,7 @@ func (a *analysis) nearAlias(name string, s *scope) string {
 	for _, src := range s.sources {
 		names = append(names, src.alias)
 	}
-	if near := project.Nearest(name, names); near != "" {
+	if near := catalog.Nearest(name, names); near != "" {
 		return fmt.Sprintf("did you mean %s?", near)
 	}
 	return "rows come from " + strings.Join(names, ", ")
@@ -1067,7 +1066,7 @@ func (a *analysis) said(err error) (message, next string) {
 	next = "mend the query, or the schema"
 	if name := namedIn(message); name != "" {
 		names := a.columnNames()
-		switch near := project.Nearest(strings.ToLower(name), names); {
+		switch near := catalog.Nearest(strings.ToLower(name), names); {
 		case near != "":
 			next = fmt.Sprintf("did you mean %s?", near)
 		case strings.Contains(message, "column") && len(names) > 0:

@@ -22,7 +22,6 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/project"
 	"widegate/internal/read/script"
 )
 
@@ -206,7 +205,7 @@ func parseHeader(f File, at int, line string) (*Query, error) {
 	shapes := []string{string(Row), string(MaybeRow), string(Rows), string(Count), string(Nothing)}
 	if !slices.Contains(shapes, m[3]) {
 		next := "a query gives one of " + strings.Join(shapes, ", ")
-		if near := project.Nearest(m[3], shapes); near != "" {
+		if near := catalog.Nearest(m[3], shapes); near != "" {
 			next = fmt.Sprintf("did you mean %s? %s", near, next)
 		}
 		return nil, f.fault(at+strings.LastIndex(line, m[3]), next, "query %s: there is no result %q", q.Name, m[3])
@@ -373,7 +372,7 @@ func (q *Query) nearArg(name string) string {
 	for _, a := range q.Args {
 		names = append(names, a.Name)
 	}
-	if near := project.Nearest(name, names); near != "" {
+	if near := catalog.Nearest(name, names); near != "" {
 		return fmt.Sprintf("did you mean :%s?", near)
 	}
 	return "name it there, as in " + q.Name + "(" + name + ")"

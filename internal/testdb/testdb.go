@@ -274,8 +274,8 @@ func (s *server) url(t testing.TB) string {
 	t.Helper()
 	s.once.Do(func() { s.address, s.err = s.launch() })
 	switch {
-	case errors.Is(s.err, errNotInstalled) && os.Getenv("CI") == "":
-		t.Skipf("%s %v: %s", s.name, s.err, s.hint)
+	case errors.Is(s.err, errNotInstalled):
+		Missing(t, s.name+" "+s.err.Error(), s.hint)
 	case s.err != nil:
 		t.Fatalf("%s %v: %s", s.name, s.err, s.hint)
 	}

@@ -4,6 +4,39 @@
 "use strict";
 
 const all = (selector, inside = document) => [...inside.querySelectorAll(selector)];
+const root = document.body.dataset.root;
+
+// What a browser keeps of the pages: choices for each table, views, recent tables.
+const kept = {
+  get(name, other) { try { return JSON.parse(localStorage.getItem("desk " + root + " " + name)) ?? other; } catch { return other; } },
+  set(name, value) { try { localStorage.setItem("desk " + root + " " + name, JSON.stringify(value)); } catch { /* the browser keeps nothing */ } },
+};
+
+// Values as the reader's own language writes them. A project's script adds functions
+// to desk.formatters: they are given a value as text, and return the text to show.
+window.desk = { formatters: {} };
+const formats = {
+  currency: (v, code) => new Intl.NumberFormat(undefined, code ? { style: "currency", currency: code } : {}).format(v),
+  number: (v) => new Intl.NumberFormat(undefined, { maximumFractionDigits: 20 }).format(v),
+  date: (v) => new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeZone: "UTC" }).format(new Date(v)),
+  moment: (v) => new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" }).format(new Date(v)),
+  relative: (v) => {
+    const seconds = (new Date(v) - Date.now()) / 1000, units = [["year", 31536000], ["month", 2592000], ["day", 86400], ["hour", 3600], ["minute", 60]];
+    const [unit, size] = units.find(([, s]) => Math.abs(seconds) >= s) || ["second", 1];
+    return new Intl.RelativeTimeFormat(undefined, { numeric: "auto" }).format(Math.round(seconds / size), unit);
+  },
+  own: (v, name) => window.desk.formatters[name](v),
+};
+const format = (inside = document) => {
+  for (const cell of all("[data-format]", inside)) {
+    const [kind, ...rest] = cell.dataset.format.split(" ");
+    try {
+      const text = formats[kind](cell.dataset.value, rest.join(" "));
+      if (text && !/Invalid|NaN/.test(text)) cell.textContent = text;
+    } catch { /* it stays as it came */ }
+  }
+};
+addEventListener("DOMContentLoaded", () => format());
 
 // A row of a table opens where it is clicked, but not where text is selected.
 for (const row of all("tr[data-href]")) {
@@ -55,6 +88,7 @@ const beside = async (link) => {
   close.addEventListener("click", () => { panel.remove(); link.focus(); });
   actions.append(go, close);
   const values = page.querySelector(".values");
+  format(values);
   panel.replaceChildren(title, values, actions);
   for (const inner of all("[data-beside]", values)) openBeside(inner);
   document.body.append(panel);
@@ -74,6 +108,134 @@ for (const button of all("[data-copy]")) {
     button.textContent = "Copied";
     setTimeout(() => { button.textContent = "Copy"; }, 1500);
   });
+}
+
+// Parts of a page that come later.
+for (const part of all("[data-load]")) {
+  fetch(part.dataset.load).then((answer) => (answer.ok ? answer.text() : "")).then((text) => {
+    const page = new DOMParser().parseFromString(text, "text/html");
+    all(".empty", part).forEach((x) => x.remove());
+    part.append(...page.body.children);
+    format(part);
+  });
+}
+
+const unknown = all("[data-size]");
+if (unknown.length) {
+  fetch(root + "sizes").then((answer) => (answer.ok ? answer.json() : {})).then((counts) => {
+    for (const cell of unknown) cell.textContent = counts[cell.dataset.size] ?? "";
+  });
+}
+
+// The menu: tables by words, groups that stay folded, recent tables first.
+const menu = document.querySelector(".menu-in"), here = document.body.dataset.here;
+if (menu) {
+  const links = all("a[data-path]", menu), folded = kept.get("folded", []);
+  for (const group of all("details[data-group]", menu)) {
+    if (folded.includes(group.dataset.group) && !group.querySelector("[aria-current]")) group.open = false;
+    group.addEventListener("toggle", () => {
+      if (find && find.value) return;
+      const now = new Set(kept.get("folded", []));
+      now[group.open ? "delete" : "add"](group.dataset.group);
+      kept.set("folded", [...now]);
+    });
+  }
+  const find = menu.querySelector("[data-menu-find]"), recent = menu.querySelector(".recent");
+  const visited = [here, ...kept.get("recent", []).filter((p) => p !== here)].filter((p) => p && links.some((a) => a.dataset.path === p)).slice(0, 6);
+  kept.set("recent", visited);
+  if (find && visited.length > 1) {
+    recent.append(...visited.filter((p) => p !== here).slice(0, 5).map((p) => links.find((a) => a.dataset.path === p).closest("li").cloneNode(true)));
+    for (const a of all("a", recent)) { delete a.dataset.path; a.removeAttribute("aria-current"); }
+    recent.hidden = false;
+  }
+  if (find) {
+    find.addEventListener("input", () => {
+      const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
+      for (const a of links) a.closest("li").hidden = !words.every((w) => (a.textContent + " " + a.dataset.path).toLowerCase().includes(w));
+      for (const group of all("details[data-group]", menu)) {
+        group.hidden = !all("li:not([hidden])", group).length;
+        if (words.length) group.open = true;
+      }
+      recent.hidden = words.length > 0 || !recent.children.length;
+    });
+    find.addEventListener("keydown", (e) => {
+      const first = links.find((a) => !a.closest("li").hidden);
+      if (e.key === "Enter" && first) first.click();
+      else if (e.key === "Escape") { find.value = ""; find.dispatchEvent(new Event("input")); find.blur(); }
+    });
+  }
+}
+
+// Tables: several columns to sort by, columns to choose, views to keep.
+for (const link of all("[data-also]")) {
+  link.title = (link.title ? link.title + " " : "") + "Shift-click to sort by this too";
+  link.addEventListener("click", (e) => { if (e.shiftKey) { e.preventDefault(); location.href = link.dataset.also; } });
+}
+for (const button of all("[data-toggle]")) {
+  const panel = document.getElementById(button.dataset.toggle);
+  button.addEventListener("click", () => {
+    panel.hidden = !panel.hidden;
+    button.setAttribute("aria-expanded", String(!panel.hidden));
+    if (!panel.hidden) panel.querySelector("input[type=checkbox]").focus();
+  });
+}
+const chooser = document.getElementById("chooser");
+if (chooser) {
+  let dragged = null;
+  for (const item of all("li", chooser)) {
+    item.addEventListener("dragstart", (e) => { dragged = item; e.dataTransfer.effectAllowed = "move"; });
+    item.addEventListener("dragover", (e) => { e.preventDefault(); item.classList.add("over"); });
+    item.addEventListener("dragleave", () => item.classList.remove("over"));
+    item.addEventListener("drop", (e) => { e.preventDefault(); item.classList.remove("over"); if (dragged && dragged !== item) item.before(dragged); });
+    item.addEventListener("keydown", (e) => {
+      if (!e.altKey || (e.key !== "ArrowUp" && e.key !== "ArrowDown")) return;
+      e.preventDefault();
+      const other = e.key === "ArrowUp" ? item.previousElementSibling : item.nextElementSibling;
+      if (other) other[e.key === "ArrowUp" ? "before" : "after"](item);
+      item.querySelector("input").focus();
+    });
+  }
+  chooser.addEventListener("keydown", (e) => { if (e.key === "Escape") document.querySelector("[data-toggle=chooser]").click(); });
+}
+const table = document.querySelector("table[data-table]");
+if (table && location.pathname === root + "rows/" + table.dataset.table) {
+  // The choice for a table is kept, and taken when it is opened without one.
+  const name = "table " + table.dataset.table, query = new URLSearchParams(location.search);
+  const choice = ["properties", "sortby", "limit"];
+  if (!location.search && kept.get(name, "")) {
+    location.replace(location.pathname + "?" + kept.get(name, ""));
+  } else if (location.search) {
+    const now = new URLSearchParams();
+    for (const key of choice) if (query.get(key)) now.set(key, query.get(key));
+    kept.set(name, String(now));
+  }
+  for (const link of all("[data-forget]")) link.addEventListener("click", () => kept.set(name, ""));
+  // Views are addresses under names, kept by this browser. An address can be sent to others.
+  const place = document.querySelector("[data-views]"), list = "views " + table.dataset.table;
+  const draw = () => {
+    const views = kept.get(list, {}), select = document.createElement("select"), save = document.createElement("button"), gone = document.createElement("button");
+    select.setAttribute("aria-label", "Saved views");
+    select.append(new Option("views…", ""), ...Object.keys(views).sort().map((n) => new Option(n, views[n], false, views[n] === location.search)));
+    select.addEventListener("change", () => { if (select.value) location.search = select.value; });
+    save.type = gone.type = "button";
+    save.textContent = "Save view";
+    save.addEventListener("click", () => {
+      const field = document.createElement("input"), ok = document.createElement("button");
+      field.placeholder = "name of the view";
+      field.setAttribute("aria-label", "Name of the view");
+      ok.type = "button";
+      ok.textContent = "Save";
+      const done = () => { if (field.value.trim()) kept.set(list, { ...kept.get(list, {}), [field.value.trim()]: location.search || "?limit=50" }); draw(); };
+      ok.addEventListener("click", done);
+      field.addEventListener("keydown", (e) => { if (e.key === "Enter") { e.preventDefault(); done(); } else if (e.key === "Escape") { e.stopPropagation(); draw(); } });
+      place.replaceChildren(field, ok);
+      field.focus();
+    });
+    gone.textContent = "Delete view";
+    gone.addEventListener("click", () => { const left = kept.get(list, {}); delete left[select.selectedOptions[0].text]; kept.set(list, left); draw(); });
+    place.replaceChildren(...(Object.keys(views).length ? [select] : []), save, ...(select.selectedIndex > 0 ? [gone] : []));
+  };
+  draw();
 }
 
 // Lookups: typing words finds rows by what tells them.
@@ -146,6 +308,12 @@ for (const input of all("input[data-pick]")) {
   });
 }
 
+// The page on the API: credentials are kept until the window is closed.
+for (const field of all("[data-credentials]")) {
+  try { field.value = sessionStorage.getItem("desk credentials") || ""; } catch { /* nothing is kept */ }
+  field.addEventListener("input", () => { try { sessionStorage.setItem("desk credentials", field.value.trim()); } catch { /* nothing is kept */ } });
+}
+
 // The page on the API: sending requests.
 for (const form of all("form.try")) {
   const build = () => {
@@ -157,6 +325,11 @@ for (const form of all("form.try")) {
       else if (field.dataset.in === "query") query.append(field.name, field.value);
       else if (field.dataset.in === "header") headers[field.name] = field.value;
     }
+    const credentials = document.querySelector("[data-credentials]");
+    if (credentials && credentials.value) {
+      if (credentials.value.split(".").length === 3) headers.Authorization = "Bearer " + credentials.value;
+      else headers["X-Api-Key"] = credentials.value;
+    }
     const body = form.querySelector("[data-in=body]");
     if (body) headers["Content-Type"] = form.dataset.media;
     return { url: path + (String(query) ? "?" + query : ""), headers, body: body ? body.value : undefined };
@@ -165,7 +338,12 @@ for (const form of all("form.try")) {
   const show = () => {
     const r = build();
     const parts = ["curl", ...(form.dataset.method === "GET" ? [] : ["-X " + form.dataset.method]), quoted(location.origin + r.url)];
-    for (const [name, value] of Object.entries(r.headers)) parts.push("-H " + quoted(name + ": " + value));
+    for (const [name, value] of Object.entries(r.headers)) {
+      // The line is for copying to others: it names a variable in place of the secret.
+      if (name === "Authorization") parts.push('-H "Authorization: Bearer $TOKEN"');
+      else if (name === "X-Api-Key") parts.push('-H "X-Api-Key: $API_KEY"');
+      else parts.push("-H " + quoted(name + ": " + value));
+    }
     if (r.body) parts.push("-d " + quoted(r.body.replace(/\s*\n\s*/g, "")));
     form.querySelector(".curl").textContent = parts.join(" ");
   };
@@ -218,6 +396,7 @@ if (diagram) {
   addEventListener("pointerup", () => { from = null; });
   const find = document.querySelector("[data-find]");
   const look = () => {
+    if (!find) return;
     const words = find.value.toLowerCase().split(/\s+/).filter(Boolean);
     for (const box of all("g[transform]", diagram)) {
       const text = box.textContent.toLowerCase(), found = words.every((w) => text.includes(w));
@@ -227,8 +406,41 @@ if (diagram) {
   };
   if (find) {
     find.addEventListener("input", look);
-    find.addEventListener("keydown", (e) => { if (e.key === "Enter") e.preventDefault(); });
+    find.addEventListener("keydown", (e) => {
+      if (e.key !== "Enter") return;
+      e.preventDefault();
+      const first = diagram.querySelector("g.found");
+      if (first && first.closest("a")) first.closest("a").focus();
+    });
   }
+  // A table that has the focus, or the pointer over it, stands out with its neighbours.
+  const boxes = all("[data-box]", diagram), lines = all("[data-from]", diagram);
+  const near = (name) => {
+    const names = new Set([name]);
+    for (const l of lines) {
+      if (l.dataset.from === name) names.add(l.dataset.to);
+      if (l.dataset.to === name) names.add(l.dataset.from);
+    }
+    for (const b of boxes) b.classList.toggle("dim", name !== null && !names.has(b.dataset.box));
+    for (const l of lines) l.classList.toggle("dim", name !== null && l.dataset.from !== name && l.dataset.to !== name);
+  };
+  for (const b of boxes) {
+    const link = b.closest("a") || b;
+    link.addEventListener("focus", () => near(b.dataset.box));
+    link.addEventListener("blur", () => { near(null); look(); });
+    b.addEventListener("pointerenter", () => { if (!find || !find.value) near(b.dataset.box); });
+    b.addEventListener("pointerleave", () => { if (!find || !find.value) near(null); });
+  }
+  document.querySelector(".schema").addEventListener("keydown", (e) => {
+    const step = view.width / 8, moves = { ArrowLeft: [-step, 0], ArrowRight: [step, 0], ArrowUp: [0, -step], ArrowDown: [0, step] };
+    if (moves[e.key]) { view.x += moves[e.key][0]; view.y += moves[e.key][1]; }
+    else if (e.key === "+" || e.key === "=") zoom(0.8, view.x + view.width / 2, view.y + view.height / 2);
+    else if (e.key === "-") zoom(1.25, view.x + view.width / 2, view.y + view.height / 2);
+    else if (e.key === "0") Object.assign(view, whole);
+    else return;
+    e.preventDefault();
+  });
+  for (const button of all("[data-print]")) button.addEventListener("click", () => print());
   diagram.addEventListener("click", (e) => { if (moved) e.preventDefault(); }, true);
   for (const button of all("[data-zoom]")) {
     button.addEventListener("click", () => {

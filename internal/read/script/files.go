@@ -82,7 +82,7 @@ func expand(path string) ([]string, error) {
 		if len(list) == 0 {
 			return nil, fault.New("check the pattern; * matches inside one folder", "no file fits %s", path)
 		}
-		slices.SortFunc(list, natural)
+		slices.SortFunc(list, Natural)
 		return list, nil
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, fault.New("check the path", "there is no file or folder %s", path)
@@ -106,15 +106,15 @@ func folder(path string) ([]string, error) {
 	if len(list) == 0 {
 		return nil, fault.New("name the folder in which they are; their names end in .sql", "there are no scripts in %s", path)
 	}
-	slices.SortFunc(list, natural)
+	slices.SortFunc(list, Natural)
 	return list, nil
 }
 
 var digits = regexp.MustCompile(`^\d+`)
 
-// natural compares names with their numbers as numbers: 2_hives before
+// Natural compares names with their numbers as numbers: 2_hives before
 // 10_queens.
-func natural(a, b string) int {
+func Natural(a, b string) int {
 	for a != "" && b != "" {
 		x, y := digits.FindString(a), digits.FindString(b)
 		if x != "" && y != "" {

@@ -188,10 +188,10 @@ func FuzzNatural(f *testing.F) {
 	f.Add("2_a", "10_a", "b")
 	f.Add("01", "1", "1a")
 	f.Fuzz(func(t *testing.T, a, b, c string) {
-		require.Zero(t, natural(a, a))
-		require.Equal(t, natural(a, b), -natural(b, a))
-		if natural(a, b) <= 0 && natural(b, c) <= 0 {
-			require.LessOrEqual(t, natural(a, c), 0)
+		require.Zero(t, Natural(a, a))
+		require.Equal(t, Natural(a, b), -Natural(b, a))
+		if Natural(a, b) <= 0 && Natural(b, c) <= 0 {
+			require.LessOrEqual(t, Natural(a, c), 0)
 		}
 	})
 }

@@ -69,6 +69,32 @@ func Included(f *File, d Dialect) []Statement {
 	return list
 }
 
+// forShell are what the clients of the engines do themselves. Commands that only
+// change what a client shows are left out.
+var forShell = map[Dialect]*regexp.Regexp{
+	Postgres: regexp.MustCompile(`(?mi)^(?:\\(?:include_relative|include|ir|i|copy|connect|c|gexec|g|if|elif|else|endif|o|w|!)\b[^\n]*|copy\s[^;]*\sfrom\s+stdin\b[^;]*;)`),
+	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+\S+`),
+	SQLite:   regexp.MustCompile(`(?m)^\.(?:read|import|restore|open|load|shell|system|once|output|save|clone|archive)\b[^\n]*`),
+}
+
+// ForShell lists what a script leaves to the client of its engine, and no server
+// understands, with places as of Statement.Position.
+func ForShell(f *File, d Dialect) []Statement {
+	var list []Statement
+	pattern := forShell[d]
+	if pattern == nil || !pattern.MatchString(f.Text) {
+		return nil
+	}
+	statements := Split(f, d)
+	for _, m := range pattern.FindAllStringIndex(f.Text, -1) {
+		inside := slices.ContainsFunc(statements, func(s Statement) bool { return s.From <= m[0] && m[0] < s.From+len(s.Text) && d != MySQL })
+		if !inside {
+			list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
+		}
+	}
+	return list
+}
+
 type splitter struct {
 	file      *File
 	source    string

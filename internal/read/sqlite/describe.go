@@ -5,13 +5,16 @@ import (
 	"errors"
 	"strings"
 
+	"github.com/ncruces/go-sqlite3"
+	"github.com/ncruces/go-sqlite3/driver"
+
 	"widegate/internal/catalog"
 	"widegate/internal/read/script"
 )
 
 // OpenScripts opens a database in memory that scripts have made.
 func OpenScripts(ctx context.Context, files []*script.File) (*Session, error) {
-	db, err := inMemory(ctx)
+	db, err := inMemory()
 	if err != nil {
 		return nil, err
 	}
@@ -23,38 +26,46 @@ func OpenScripts(ctx context.Context, files []*script.File) (*Session, error) {
 }
 
 // Describe prepares a statement. Of one that gives rows the columns are told by
-// asking for none of its rows. The engine does not tell the types of arguments
-// and of expressions, nor where an error is.
-func (s *Session) Describe(ctx context.Context, text string, args int, rows bool) (_ []catalog.Type, columns []catalog.Column, at int, err error) {
-	reading := strings.ToUpper(strings.TrimLeft(text, "( \n\t"))
-	stmt, err := s.db.PrepareContext(ctx, text) // by itself, so that what is wrong with it is told of it
+// preparing it as a table of another. The engine does not tell the types of
+// arguments and of expressions.
+func (s *Session) Describe(ctx context.Context, text string, _ int, rows bool) (_ []catalog.Type, columns []catalog.Column, at int, err error) {
+	conn, err := s.db.Conn(ctx)
 	if err != nil {
-		return nil, nil, -1, errors.New(message(err))
-	}
-	if err := stmt.Close(); err != nil {
 		return nil, nil, -1, err
 	}
+	defer conn.Close()
+	err = conn.Raw(func(c any) error {
+		c.(driver.Conn).Raw().SetInterrupt(ctx)
+		columns, at, err = describe(c.(driver.Conn).Raw(), text, rows)
+		return err
+	})
+	return nil, columns, at, err
+}
+
+func describe(c *sqlite3.Conn, text string, rows bool) (columns []catalog.Column, at int, err error) {
+	stmt, _, err := c.Prepare(text) // by itself, so that what is wrong with it is told of it
+	if err != nil {
+		return nil, Place(text, err), errors.New(Message(err))
+	}
+	if err := stmt.Close(); err != nil {
+		return nil, -1, err
+	}
+	reading := strings.ToUpper(strings.TrimLeft(text, "( \n\t"))
 	if !rows || !strings.HasPrefix(reading, "SELECT") && !strings.HasPrefix(reading, "WITH") && !strings.HasPrefix(reading, "VALUES") || changesRows(reading) {
-		return nil, nil, -1, nil
+		return nil, -1, nil
 	}
-	list, err := s.db.QueryContext(ctx, "SELECT * FROM ("+text+"\n) LIMIT 0", make([]any, args)...)
+	stmt, _, err = c.Prepare("SELECT * FROM (" + text + "\n)")
 	if err != nil {
-		return nil, nil, -1, errors.New(message(err))
+		return nil, -1, errors.New(Message(err))
 	}
-	defer list.Close()
-	types, err := list.ColumnTypes()
-	if err != nil {
-		return nil, nil, -1, errors.New(message(err))
-	}
-	for _, t := range types {
-		declared := t.DatabaseTypeName()
-		c := catalog.Column{Name: t.Name(), Declared: declared, Nullable: true}
-		if declared != "" {
-			c.Type = columnType(declared)
+	for i := range stmt.ColumnCount() {
+		column := catalog.Column{Name: stmt.ColumnName(i), Declared: strings.ToUpper(stmt.ColumnDeclType(i)), Nullable: true}
+		if column.Declared != "" {
+			column.Type = columnType(column.Declared)
 		}
-		columns = append(columns, c)
+		columns = append(columns, column)
 	}
-	return nil, columns, -1, list.Err()
+	return columns, -1, stmt.Close()
 }
 
 // changesRows holds for WITH … INSERT and the like.

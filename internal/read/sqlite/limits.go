@@ -12,7 +12,8 @@ import (
 	"strings"
 	"time"
 
-	driver "modernc.org/sqlite"
+	"github.com/ncruces/go-sqlite3"
+	"github.com/ncruces/go-sqlite3/driver"
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
@@ -26,41 +27,31 @@ const (
 	mostOfScript = 100_000     // statements
 )
 
-// limits are those of https://www.sqlite.org/c3ref/limit.html, by their numbers
-// there.
-var limits = []struct{ id, most int }{
-	{0, 16 << 20}, // length of a text or row, in bytes
-	{1, 16 << 20}, // length of a statement
-	{7, 0},        // attached databases: none, so that no other file is opened or made
+// limits are those of https://www.sqlite.org/c3ref/limit.html.
+var limits = map[sqlite3.LimitCategory]int{
+	sqlite3.LIMIT_LENGTH:     16 << 20, // of a text or row, in bytes
+	sqlite3.LIMIT_SQL_LENGTH: 16 << 20,
+	sqlite3.LIMIT_ATTACHED:   0, // databases, so that no other file is opened or made
 }
 
 // inMemory opens a database in memory, within limits.
-func inMemory(ctx context.Context) (*sql.DB, error) {
-	db, err := sql.Open("sqlite", "file::memory:")
+func inMemory() (*sql.DB, error) {
+	db, err := driver.Open("file::memory:", bound)
 	if err != nil {
 		return nil, fmt.Errorf("opening a database in memory: %w", err)
 	}
 	db.SetMaxOpenConns(1) // each connection would have a memory of its own
-	if err := bound(ctx, db); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("opening a database in memory: %w", err)
-	}
 	return db, nil
 }
 
-func bound(ctx context.Context, db *sql.DB) error {
-	conn, err := db.Conn(ctx)
-	if err != nil {
+func bound(c *sqlite3.Conn) error {
+	if err := addModules(c); err != nil {
 		return err
 	}
-	defer conn.Close()
-	for _, l := range limits {
-		if _, err := driver.Limit(conn, l.id, l.most); err != nil {
-			return err
-		}
+	for category, most := range limits {
+		c.Limit(category, most)
 	}
-	_, err = conn.ExecContext(ctx, "PRAGMA max_page_count = 65536; PRAGMA trusted_schema = 0") // 256 MB
-	return err
+	return c.Exec("PRAGMA max_page_count = 65536; PRAGMA trusted_schema = 0") // 256 MB
 }
 
 // runScripts runs scripts statement by statement, so that an error has a place. The
@@ -91,8 +82,9 @@ func runScripts(ctx context.Context, db *sql.DB, files []*script.File) ([]catalo
 			case limited.Err() != nil:
 				return nil, fault.New("leave out what fills tables with rows, or read the database itself", "%s:%d:%d: %s: the scripts take longer than %v", f.Path, line, column, s.Head(), scriptTime)
 			default:
+				line, column = s.Position(Place(s.Text, err))
 				return nil, fault.New("mend the statement, or give the dialect with --engine if it is not SQLite's",
-					"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), message(err))
+					"%s:%d:%d: %s: %s", f.Path, line, column, s.Head(), Message(err))
 			}
 		}
 	}

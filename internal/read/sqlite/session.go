@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"fmt"
 	"net/url"
+
+	"github.com/ncruces/go-sqlite3/driver"
 )
 
 // Session is a connection to a database file.
@@ -15,7 +17,7 @@ func Open(path string) (*Session, error) {
 	if err := checkJournal(path); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", dataSource(path))
+	db, err := driver.Open(dataSource(path), addModules)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -33,8 +35,8 @@ func (s *Session) Close() { s.db.Close() }
 
 // Create makes a database file at path, or opens one, for statements too.
 func Create(path string) (*Session, error) {
-	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "_pragma=foreign_keys(1)"}
-	db, err := sql.Open("sqlite", u.String())
+	u := url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath(), RawQuery: "_pragma=busy_timeout(60000)&_pragma=foreign_keys(1)"}
+	db, err := driver.Open(u.String(), addModules)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}

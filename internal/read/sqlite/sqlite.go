@@ -17,8 +17,10 @@ import (
 	"slices"
 	"strings"
 
-	driver "modernc.org/sqlite"
-	codes "modernc.org/sqlite/lib"
+	"github.com/ncruces/go-sqlite3"
+	"github.com/ncruces/go-sqlite3/driver"
+	"github.com/ncruces/go-sqlite3/ext/fts5"
+	"github.com/ncruces/go-sqlite3/ext/rtree"
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
@@ -41,7 +43,7 @@ func ReadFile(ctx context.Context, path string) (*catalog.Catalog, error) {
 	if err := checkJournal(path); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", dataSource(path))
+	db, err := driver.Open(dataSource(path), addModules)
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w", path, err)
 	}
@@ -66,19 +68,25 @@ func dataSource(path string) string {
 	return u.String()
 }
 
+// addModules adds the tables for full-text and spatial search, which most builds
+// of the engine have.
+func addModules(c *sqlite3.Conn) error {
+	return errors.Join(fts5.Register(c), rtree.Register(c))
+}
+
 func explain(path string, err error) error {
-	var e *driver.Error
-	if !errors.As(err, &e) {
+	var code sqlite3.ErrorCode
+	if !errors.As(err, &code) {
 		return fmt.Errorf("reading %s: %w", path, err)
 	}
-	switch e.Code() & 0xff {
-	case codes.SQLITE_NOTADB:
+	switch code {
+	case sqlite3.NOTADB:
 		return fault.New("check the path, or give a DDL script the ending .sql", "%s is not a SQLite database", path)
-	case codes.SQLITE_CANTOPEN, codes.SQLITE_PERM, codes.SQLITE_READONLY:
+	case sqlite3.CANTOPEN, sqlite3.PERM, sqlite3.READONLY:
 		return fault.New("give yourself the right to read the file and its folder", "%s may not be read: %w", path, err)
-	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+	case sqlite3.BUSY, sqlite3.LOCKED:
 		return fault.New("wait for the program that holds it, then run again", "%s is locked by another program", path)
-	case codes.SQLITE_CORRUPT:
+	case sqlite3.CORRUPT:
 		return fault.New("restore it from a backup; `PRAGMA integrity_check` tells more", "%s is damaged: %w", path, err)
 	}
 	return fmt.Errorf("reading %s: %w", path, err)
@@ -87,7 +95,7 @@ func explain(path string, err error) error {
 // ReadScripts runs DDL scripts in the order given, in an empty database in
 // memory, and reads the schema they make.
 func ReadScripts(ctx context.Context, files []*script.File) (*catalog.Catalog, error) {
-	db, err := inMemory(ctx)
+	db, err := inMemory()
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +195,7 @@ func (r *reader) leaveOutUnreadable(ctx context.Context) error {
 		fault := r.each(ctx, `SELECT name FROM pragma_table_xinfo(`+name+`)`, func(*sql.Rows) error { return nil })
 		if fault != nil {
 			unreadable = append(unreadable, name)
-			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the virtual table cannot be read: " + message(fault)})
+			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the virtual table cannot be read: " + Message(fault)})
 		}
 	}
 	if len(unreadable) == 0 {
@@ -310,20 +318,30 @@ func (r *reader) readViews(ctx context.Context) error {
 		}
 		t.Columns = nil
 		if err := r.readViewColumns(ctx, "AND m.name = "+quoteText(t.Name)); err != nil {
-			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the view cannot be read: " + message(err)})
+			r.catalog.Notes = append(r.catalog.Notes, catalog.Note{Table: t.Name, Text: "the view cannot be read: " + Message(err)})
 		}
 	}
 	r.keep(func(t catalog.Table) bool { return !t.IsView() || len(t.Columns) > 0 })
 	return nil
 }
 
-// message is the engine's message without the driver's decoration.
-func message(err error) string {
-	text := strings.TrimPrefix(err.Error(), "SQL logic error: ")
-	if at := strings.LastIndex(text, " ("); at > 0 {
-		text = text[:at]
+// Message is the engine's message without the name of its error code.
+func Message(err error) string {
+	var e *sqlite3.Error
+	if !errors.As(err, &e) {
+		return err.Error()
 	}
-	return text
+	return strings.TrimPrefix(strings.TrimPrefix(e.Error(), e.ExtendedCode().Error()+": "), "sqlite3: ")
+}
+
+// Place is where in a statement its error is, in bytes; -1 where the engine does
+// not tell.
+func Place(statement string, err error) int {
+	var e *sqlite3.Error
+	if errors.As(err, &e) && e.SQL() != "" && strings.HasSuffix(statement, e.SQL()) {
+		return len(statement) - len(e.SQL())
+	}
+	return -1
 }
 
 func (r *reader) readViewColumns(ctx context.Context, only string) error {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/ncruces/go-sqlite3/driver"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -137,14 +138,14 @@ func TestScriptErrorsHaveALine(t *testing.T) {
 	files, err := script.Find([]string{path})
 	require.NoError(t, err)
 	_, err = ReadScripts(t.Context(), files)
-	require.ErrorContains(t, err, "bad.sql:4:3: CREATE INDEX ON nowhere (x)")
+	require.ErrorContains(t, err, "bad.sql:4:16: CREATE INDEX ON nowhere (x): near \"ON\"")
 	assert.NotEmpty(t, fault.Next(err))
 }
 
 func TestReadingAFileLeavesItAlone(t *testing.T) {
 	folder := t.TempDir()
 	path := filepath.Join(folder, "bees #1?.db")
-	db, err := sql.Open("sqlite", filepath.Join(folder, "made.db"))
+	db, err := sql.Open("sqlite3", filepath.Join(folder, "made.db"))
 	require.NoError(t, err)
 	_, err = db.Exec("PRAGMA journal_mode = WAL; CREATE TABLE hive (id INTEGER PRIMARY KEY); INSERT INTO hive VALUES (1), (2), (7)")
 	require.NoError(t, err)
@@ -178,7 +179,7 @@ func FuzzCreateTable(f *testing.F) {
 // not built in, among others.
 func TestUnknownModulesDoNotStopTheReading(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "bees.db")
-	db, err := sql.Open("sqlite", path)
+	db, err := driver.Open(path, addModules)
 	require.NoError(t, err)
 	_, err = db.Exec(`CREATE TABLE hive (id INTEGER PRIMARY KEY, n INT REFERENCES hive) STRICT;
 		CREATE TABLE mark (code TEXT PRIMARY KEY) WITHOUT ROWID;

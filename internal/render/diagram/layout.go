@@ -45,6 +45,7 @@ type route struct {
 // and Toda (1981): break cycles, assign layers, order them, place the nodes.
 type layout struct {
 	diagram       *Diagram
+	named         bool // boxes and lines say which they are, for the script of a page
 	boxes         []*node
 	layers        [][]*node
 	routes        []route

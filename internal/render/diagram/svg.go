@@ -43,6 +43,7 @@ func (d *Diagram) Inline() string { return d.draw("", false) }
 
 func (d *Diagram) draw(begin string, sized bool) string {
 	l := d.layout()
+	l.named = !sized
 	width := max(l.width, 2*margin+float64(runewidth.StringWidth(d.Title))*charWidth*1.2)
 	var b strings.Builder
 	b.WriteString("<svg xmlns=\"http://www.w3.org/2000/svg\"")
@@ -58,13 +59,13 @@ func (d *Diagram) draw(begin string, sized bool) string {
 		l.drawLoop(&b, line)
 	}
 	for i, n := range l.boxes {
-		drawBox(&b, d.Boxes[i], n)
+		l.drawBox(&b, d.Boxes[i], n)
 	}
 	b.WriteString("</svg>\n")
 	return b.String()
 }
 
-func drawBox(b *strings.Builder, box Box, n *node) {
+func (l *layout) drawBox(b *strings.Builder, box Box, n *node) {
 	class := "box"
 	if box.View {
 		class = "box view"
@@ -73,7 +74,11 @@ func drawBox(b *strings.Builder, box Box, n *node) {
 		fmt.Fprintf(b, "<a href=\"%s\">\n", escapeXML(box.Link))
 		defer b.WriteString("</a>\n")
 	}
-	fmt.Fprintf(b, "<g transform=\"translate(%.1f %.1f)\">\n", n.x, n.y)
+	name := ""
+	if l.named {
+		name = fmt.Sprintf(" data-box=\"%s\"", escapeXML(box.Name))
+	}
+	fmt.Fprintf(b, "<g transform=\"translate(%.1f %.1f)\"%s>\n", n.x, n.y, name)
 	fmt.Fprintf(b, "<rect class=\"%s\" width=\"%.1f\" height=\"%.1f\" rx=\"4\"/>\n", class, n.width, n.height)
 	fmt.Fprintf(b, "<path d=\"M0.5 %.1fV4.5a4 4 0 0 1 4-4H%.1fa4 4 0 0 1 4 4V%.1fz\" fill=\"%s\"/>\n", headHeight, n.width-4.5, headHeight, headColor(box))
 	fmt.Fprintf(b, "<text class=\"name\" x=\"%.0f\" y=\"16\">%s</text>\n", padding, escapeXML(box.Name))
@@ -169,7 +174,11 @@ func (l *layout) drawLoop(b *strings.Builder, line Line) {
 }
 
 func (l *layout) group(b *strings.Builder, line Line, draw func()) {
-	fmt.Fprintf(b, "<g class=\"line-group\"><title>%s</title>", escapeXML(fmt.Sprintf("%s (%s) → %s", l.diagram.Boxes[line.From].Name, line.Columns, l.diagram.Boxes[line.To].Name)))
+	ends := ""
+	if l.named {
+		ends = fmt.Sprintf(" data-from=\"%s\" data-to=\"%s\"", escapeXML(l.diagram.Boxes[line.From].Name), escapeXML(l.diagram.Boxes[line.To].Name))
+	}
+	fmt.Fprintf(b, "<g class=\"line-group\"%s><title>%s</title>", ends, escapeXML(fmt.Sprintf("%s (%s) → %s", l.diagram.Boxes[line.From].Name, line.Columns, l.diagram.Boxes[line.To].Name)))
 	draw()
 	b.WriteString("</g>\n")
 }

@@ -45,9 +45,12 @@ type Target struct {
 	APIFolder   string
 	Package     string // of the store
 	DefaultURL  string // for the starter; without a password
+	Example     string // a URL of the engine
 	Tests       bool   // a test for each table is written too
 	Guarded     bool   // the service asks for credentials
 	Desk        bool   // it has pages for people
+	Icon        string // of these, as a data URL
+	Script      []byte // of these: the project's formatters; may be nil
 }
 
 func (t Target) storeImport() string { return path.Join(t.Module, t.StoreFolder) }
@@ -93,7 +96,12 @@ func Render(m *model.Model, t Target) ([]render.File, error) {
 	for _, f := range m.Queries {
 		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
 	}
-	return r.run()
+	files, err := r.run()
+	if t.Script != nil {
+		text := "// Written from api.formatters of widegate.yaml, and written again when that changes.\n" + string(t.Script)
+		files = append(files, render.File{Path: path.Join(t.APIFolder, formattersFile), Text: []byte(text)})
+	}
+	return files, err
 }
 
 type renderer struct {
@@ -257,7 +265,17 @@ func (r *renderer) desk() any {
 	for _, e := range r.model.Entities {
 		looks = append(looks, lookAt{e.Path, r.model.Look(e)})
 	}
-	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": upperFirst(r.target.command()), "Looks": looks}
+	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": cmp.Or(r.brand().Name, upperFirst(r.target.command())), "Looks": looks, "Colour": r.brand().Colour, "Icon": r.target.Icon, "Script": r.target.Script != nil}
+}
+
+// formattersFile holds the project's script of formatters in the api package.
+const formattersFile = "formatters.js"
+
+func (r *renderer) brand() project.Brand {
+	if b := r.model.API.Brand; b != nil {
+		return *b
+	}
+	return project.Brand{}
 }
 
 // columnLook is how a column looks, as fields of desk.ColumnLook.
@@ -417,10 +435,10 @@ func (r *renderer) tests() any {
 }
 
 func (r *renderer) main() any {
-	return map[string]string{
+	return map[string]any{
 		"Command": r.target.command(), "GateImport": r.target.gateImport(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
 		"StoreSpec": r.target.storeSpec(), "Store": r.target.Package, "API": path.Base(r.target.APIFolder),
-		"URL": r.target.DefaultURL,
+		"URL": r.target.DefaultURL, "Example": r.target.Example, "Relative": strings.HasPrefix(r.target.DefaultURL, "sqlite:") && !strings.HasPrefix(r.target.DefaultURL, "sqlite:/"),
 	}
 }
 
@@ -529,6 +547,9 @@ func entityDoc(e *model.Entity) string {
 
 func enumDoc(e *model.Enum) string {
 	text := comment(e.Comment)
+	if text == "" && e.Several {
+		return e.Name + " is any number of some labels, between commas and in their order."
+	}
 	if text == "" {
 		return e.Name + " is one of a fixed set of labels."
 	}

@@ -50,7 +50,7 @@ var uses = map[string]use{
 	"Field.Name": name, "Field.Var": name, "Field.Value": goType, "Field.Type": goType, "Field.Kind": name,
 	"Field.Constant": text, "Field.Role": text,
 	"Limits.Least": text, "Limits.Most": text, "Limits.Above": text, "Limits.Below": text,
-	"Enum.Name": name, "Enum.Comment": text, "Label.Name": name, "Label.Text": text,
+	"Enum.Name": name, "Enum.Comment": text, "Enum.Maker": name, "Label.Name": name, "Label.Text": text,
 	"Relation.Kind": name, "Relation.Name": name, "Relation.Var": name, "Relation.JSON": jsonName, "Relation.Path": word,
 	"Relation.Pairs": text, "Relation.Comment": text, "Join.Parent": text, "Join.Child": text,
 	"Composite.Name": name, "Composite.Facts": name, "Composite.SQL": text, "Composite.Comment": text,

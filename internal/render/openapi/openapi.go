@@ -6,12 +6,14 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"widegate/internal/model"
 	"widegate/internal/printable"
+	"widegate/internal/project"
 )
 
 // object is a JSON object whose members keep their order, so that a document
@@ -211,7 +213,9 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 	required := []string{}
 	for _, f := range visible(e) {
 		properties = append(properties, member{f.Column.Name, d.titled(e, f, fieldSchema(f))})
-		if e.Everyone(f) {
+		if f.Content != nil && len(e.Key) > 0 {
+			properties = append(properties, member{d.linkName(e, f), linkSchema(f)})
+		} else if e.Everyone(f) {
 			required = append(required, f.Column.Name)
 		}
 	}
@@ -233,6 +237,25 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 		s = append(s, member{"required", required})
 	}
 	return append(s, member{"properties", properties}, member{"additionalProperties", false})
+}
+
+// linkName is what the URL of a binary column is called in lists.
+func (d *document) linkName(e *model.Entity, f *model.Field) string {
+	name := f.Column.Name + "_url"
+	if d.model.API.Names == project.Camel {
+		name = f.Column.Name + "Url"
+	}
+	for slices.ContainsFunc(visible(e), func(o *model.Field) bool { return o.Column.Name == name }) {
+		name += "_"
+	}
+	return name
+}
+
+func linkSchema(f *model.Field) object {
+	return orNull(object{
+		{"type", "string"}, {"format", "uri-reference"}, {"readOnly", true},
+		{"description", "Where the " + strings.ReplaceAll(f.Column.Name, "_", " ") + " is. Lists have it in place of the value, unless properties asks for that."},
+	})
 }
 
 // titled adds what the project file says of a property to its schema.
@@ -405,10 +428,23 @@ func valueSchema(f *model.Field) object {
 		return object{{"type", "string"}, {"enum", labels}}
 	}
 	s := object{{"type", "string"}}
+	if f.Set != nil {
+		s = append(s, member{"pattern", setPattern(f.Set)})
+	}
 	if f.Column.Type.Size > 0 {
 		s = append(s, member{"maxLength", f.Column.Type.Size})
 	}
 	return s
+}
+
+// setPattern is of labels between commas.
+func setPattern(set *model.Enum) string {
+	labels := make([]string, len(set.Labels))
+	for i, l := range set.Labels {
+		labels[i] = regexp.QuoteMeta(l.Text)
+	}
+	one := "(" + strings.Join(labels, "|") + ")"
+	return "^(" + one + "(," + one + ")*)?$"
 }
 
 // orNoNumber lets a floating-point number be what JSON has no number for.

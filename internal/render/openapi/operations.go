@@ -151,7 +151,7 @@ func sharedParameters(api *project.API) object {
 		{"q", in("query", "q", "Words that all stand somewhere in the texts of a row, in any case.", text)},
 		{"f", in("query", "f", "The format of the answer, in place of Accept.", object{{"type", "string"}, {"enum", []any{"json", "ndjson", "csv", "csv-safe", "xml"}}})},
 		{"by", in("query", "by", "Properties that make the groups, separated by commas; without a measure, the values that there are.", text)},
-		{"measure", in("query", "measure", "What to tell of each group: count, count(x), sum(x), avg(x), min(x) or max(x), separated by commas.", text)},
+		{"measure", in("query", "measure", "What to tell of each group: count, count(x), distinct(x), sum(x), avg(x), min(x) or max(x), separated by commas.", text)},
 		{"having", in("query", "having", "A condition in CQL2 on the measures, such as `count > 3 AND sum_frames > 20`.", text)},
 		{"if-match", in("header", "If-Match", "The ETag of the row as it was read: it is changed only if nobody else did.", text)},
 		{"if-none-match", in("header", "If-None-Match", "An ETag that is known already: the answer is then 304.", text)},

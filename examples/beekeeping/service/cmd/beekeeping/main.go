@@ -4,6 +4,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"beekeeping/api"
 	"beekeeping/store"
 	"beekeeping/store/gate/rest"
+	"beekeeping/store/gate/sqlite"
 )
 
 func main() {
@@ -29,13 +31,10 @@ func main() {
 const databaseURL = "sqlite:bees.db"
 
 func run(ctx context.Context) error {
-	url := os.Getenv("DATABASE_URL")
-	if url == "" {
-		url = databaseURL
-	}
 	address := flag.String("address", "127.0.0.1:8080", "where to listen")
-	flag.StringVar(&url, "database", url, "the URL of the database")
+	database := flag.String("database", "", "the URL of the database, in place of DATABASE_URL")
 	flag.Parse()
+	url := cmp.Or(*database, os.Getenv("DATABASE_URL"), sqlite.Find(databaseURL)) // wherever this is started
 
 	db, err := store.Open(ctx, url)
 	if err != nil {

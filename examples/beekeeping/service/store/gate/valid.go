@@ -63,6 +63,10 @@ func (c *Column) Fault(p any) string {
 		return c.lengthFault(len(value.([]byte)), "bytes")
 	case TypeEnum:
 		return c.LabelFault(value.(string))
+	case TypeOther:
+		if text, isText := value.(string); isText && len(c.Labels) > 0 {
+			return c.setFault(text)
+		}
 	case TypeRecord:
 		return partFault(p)
 	case TypeNumeric:
@@ -79,6 +83,14 @@ func (c *Column) LabelFault(label string) string {
 		return ""
 	}
 	return fmt.Sprintf("must be one of %s; got %q", strings.Join(c.Labels, ", "), label)
+}
+
+// setFault says what is wrong with a value of labels between commas.
+func (c *Column) setFault(value string) string {
+	if value == "" || value == SetOf(c.Labels, strings.Split(value, ",")...) {
+		return ""
+	}
+	return fmt.Sprintf("must be labels of %s, between commas and in this order; got %q", strings.Join(c.Labels, ", "), value)
 }
 
 func (c *Column) lengthFault(n int, unit string) string {

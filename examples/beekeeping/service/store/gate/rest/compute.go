@@ -45,6 +45,9 @@ func (r *resource) nameOf(m member) string {
 	if m.column < 0 {
 		return r.computed[-1-m.column].name
 	}
+	if m.link != "" {
+		return r.linkName(m.column)
+	}
 	return r.facets[m.column].name
 }
 

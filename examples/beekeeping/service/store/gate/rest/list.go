@@ -32,6 +32,7 @@ type listing struct {
 	after  string
 	count  bool
 	only   []member // the columns to show; nil is all
+	alone  bool     // it is one row, and no list
 	nodes  []node
 
 	language, filter string // which can be read only when both are known
@@ -274,11 +275,11 @@ func readEquality(query *gate.Query[any], res *resource, name string, values []s
 	args := make([]any, len(values))
 	for k, v := range values {
 		if c.Type == gate.TypeEnum && c.LabelFault(v) != "" {
-			return nil, NewProblem(http.StatusBadRequest, "%s wants one of %s; got %q", name, strings.Join(c.Labels, ", "), v)
+			return nil, NewProblem(http.StatusBadRequest, "%s wants one of %s; got %q%s", name, strings.Join(c.Labels, ", "), v, nullHint(c, name, v))
 		}
 		var err error
 		if args[k], err = res.info.Argument(i, v); err != nil {
-			return nil, NewProblem(http.StatusBadRequest, "%s: %v", name, err)
+			return nil, NewProblem(http.StatusBadRequest, "%s: %v%s", name, err, nullHint(c, name, v))
 		}
 		if fault := res.api.engine().OwnForm(c, v); fault != "" {
 			return nil, NewProblem(http.StatusBadRequest, "%s: %s", name, fault)
@@ -288,6 +289,14 @@ func readEquality(query *gate.Query[any], res *resource, name string, values []s
 		return query.Where(term.Compare("=", args[0])), nil
 	}
 	return query.Where(term.In(args)), nil
+}
+
+// nullHint says how rows without a value are asked for.
+func nullHint(c *gate.Column, name, value string) string {
+	if value != "null" || !c.Is(gate.Nullable) {
+		return ""
+	}
+	return "; for rows without a value write " + name + "= and nothing behind it, or filter=" + name + " IS NULL"
 }
 
 // send answers with the rows of the query.

@@ -71,16 +71,33 @@ func showingAll(nodes []node, odd *gate.Odd) []node {
 
 // shown are the columns to show.
 func (l *listing) shown() []member {
-	if l.only != nil {
+	switch {
+	case l.only != nil:
 		return l.only
+	case l.alone:
+		return l.res.members
 	}
-	return l.res.members
+	return l.res.listed
+}
+
+// linked reports whether URLs stand in the place of values.
+func (l *listing) linked() bool {
+	return l.only == nil && !l.alone && len(l.res.contents) > 0
+}
+
+// brief has only the beginnings of values read that are not shown, which tells
+// whether there are any.
+func (l *listing) brief(query *gate.Query[any]) *gate.Query[any] {
+	if !l.linked() || l.res.whole() {
+		return query
+	}
+	return gate.Beginnings(query, l.res.contents)
 }
 
 // read reads the page of a query whose limit is one more than that of the
 // page.
 func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	if s.format.whole || backwards || s.loose || len(s.nodes) > 0 || s.res.whole() {
+	if s.format.whole || backwards || s.loose || len(s.nodes) > 0 || s.res.whole() || s.linked() {
 		return s.keep(ctx, db, query, backwards)
 	}
 	return s.stream(ctx, db, query)
@@ -88,7 +105,7 @@ func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], b
 
 // keep reads the rows as entities.
 func (s *rowSet) keep(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	rows, err := gate.WithRelations(query, s.res.load(s.nodes)...).All(ctx, db)
+	rows, err := gate.WithRelations(s.brief(query), s.res.load(s.nodes)...).All(ctx, db)
 	if err != nil {
 		return err
 	}
@@ -243,8 +260,8 @@ func (l *listing) export(w http.ResponseWriter, r *http.Request, query *gate.Que
 
 func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *exporter) error {
 	db := l.res.api.exportDB(r.Context())
-	if l.format.whole || len(l.nodes) > 0 || l.res.whole() {
-		for row, err := range gate.WithRelations(query, l.res.load(l.nodes)...).Each(r.Context(), db) {
+	if l.format.whole || len(l.nodes) > 0 || l.res.whole() || l.linked() {
+		for row, err := range gate.WithRelations(l.brief(query), l.res.load(l.nodes)...).Each(r.Context(), db) {
 			if err != nil {
 				return err
 			}

@@ -149,13 +149,13 @@ func (m *summary) problem(what string, err error) error {
 
 // measure reads count or sum(frames), whose property is sum_frames.
 func (m *summary) measure(text string) (summaryColumn, error) {
-	const known = "measure wants count, count(x), sum(x), avg(x), min(x) or max(x) of a property x"
+	const known = "measure wants count, or count(x), distinct(x), sum(x), avg(x), min(x) or max(x) of a property x"
 	if text == "count" {
 		return summaryColumn{name: text, value: value{term: gate.Aggregate("count", gate.Term{}), family: numbers}}, nil
 	}
 	name, rest, ok := strings.Cut(text, "(")
 	of, closed := strings.CutSuffix(rest, ")")
-	if !ok || !closed || !slices.Contains([]string{"count", "sum", "avg", "min", "max"}, name) {
+	if !ok || !closed || !slices.Contains([]string{"count", "distinct", "sum", "avg", "min", "max"}, name) {
 		return summaryColumn{}, NewProblem(http.StatusBadRequest, known+"; got %q", text)
 	}
 	v, err := m.value(of)
@@ -170,6 +170,10 @@ func (m *summary) measure(text string) (summaryColumn, error) {
 	case "sum", "avg":
 		if v.family != numbers {
 			return c, NewProblem(http.StatusBadRequest, "measure: %s is no number; %s has no meaning for it", of, name)
+		}
+	case "distinct":
+		if !v.column.Sortable() {
+			return c, NewProblem(http.StatusBadRequest, "measure: the different values of %s cannot be counted", of)
 		}
 	case "min", "max":
 		if !v.column.Sortable() || v.column.Type == gate.TypeBool || v.column.Type == gate.TypeUUID || v.column.Type == gate.TypeEnum {

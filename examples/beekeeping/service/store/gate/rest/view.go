@@ -110,6 +110,9 @@ func (a *API) newView(version *Version, id *Identity) *view {
 		}
 		v.ruled = v.ruled || len(r.computed) > 0
 		copied.index()
+		if version == nil { // an earlier one has the values in lists
+			copied.list(a)
+		}
 		v.resources[r] = &copied
 	}
 	readable := func(path string) bool {
@@ -174,11 +177,54 @@ func (r *resource) index() {
 			continue
 		}
 		r.places[f.name] = i
-		r.members = append(r.members, member{i, memberPrefix(f.name)})
+		r.members = append(r.members, member{column: i, prefix: memberPrefix(f.name)})
 	}
 	for i, c := range r.computed {
-		r.members = append(r.members, member{-1 - i, memberPrefix(c.name)})
+		r.members = append(r.members, member{column: -1 - i, prefix: memberPrefix(c.name)})
 	}
+	r.listed = r.members
+}
+
+// list finds the binary columns that are resources of their own: in lists their
+// URLs stand in their place.
+func (r *resource) list(a *API) {
+	r.contents, r.listed = nil, r.members
+	for i, m := range r.members {
+		if m.column < 0 || r.info.Columns[m.column].Type != gate.TypeBytes {
+			continue
+		}
+		word := pathWord(r.info.Columns[m.column].Name)
+		if !a.offered["GET /"+r.own.path+"/{key}/"+word] {
+			continue
+		}
+		if r.contents == nil {
+			r.listed = slices.Clone(r.members)
+		}
+		r.contents = append(r.contents, m.column)
+		r.listed[i] = member{m.column, memberPrefix(r.linkName(m.column)), word}
+	}
+}
+
+// linkName is what the URL of a binary column is called.
+func (r *resource) linkName(column int) string {
+	name := r.facets[column].name + "_url"
+	if r.api.config.Camel {
+		name = r.facets[column].name + "Url"
+	}
+	for {
+		if _, taken := r.places[name]; !taken {
+			return name
+		}
+		name += "_"
+	}
+}
+
+// appendLink writes the URL of a binary value, or null where there is none.
+func (r *resource) appendLink(b []byte, m member, field, row any) []byte {
+	if gate.IsNull(field) {
+		return append(b, "null"...)
+	}
+	return gate.AppendJSONString(b, r.location(row)+"/"+m.link)
 }
 
 // to is the resource that the relation leads to.

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,6 +32,22 @@ var Engine = &gate.Engine{
 	MaxArgs:     32766,
 	ExactSums:   true,
 	TimeLayout:  timeLayout,
+	Follows:     follows,
+}
+
+// follows reports whether rows of a table that refer to removed ones of another are
+// removed or changed themselves, by what the schema says.
+func follows(ctx context.Context, db gate.DB, child, parent string) bool {
+	rows, err := db.Query(ctx, `SELECT count(*) FROM pragma_foreign_key_list(?) WHERE lower("table") = lower(?) AND on_delete IN ('NO ACTION', 'RESTRICT')`, []any{child, parent})
+	if err != nil {
+		return false
+	}
+	defer rows.Close()
+	keeps := int64(1)
+	if rows.Next() && rows.Scan([]any{&keeps}) != nil {
+		return false
+	}
+	return keeps == 0
 }
 
 // timeLayout is the form of CURRENT_TIMESTAMP, with a fraction only where there is
@@ -86,19 +104,68 @@ const (
 	writerWaits     = 5 * time.Second // for another writer
 )
 
-// Open opens the database file at path, which must exist. References are
+// Open opens the database file of a URL such as sqlite:bees.db, or of a path, which must exist. References are
 // enforced, readers do not wait for the writer, and a writer waits up to five
 // seconds for another.
-func Open(ctx context.Context, path string) (gate.DB, error) {
-	d := &database{path: strings.TrimPrefix(strings.TrimPrefix(path, "sqlite:"), "//"), slots: make(chan struct{}, mostConnections)}
+func Open(ctx context.Context, address string) (gate.DB, error) {
+	if strings.Contains(address, "://") && !strings.HasPrefix(address, "sqlite:") {
+		return nil, gate.WrongURL(address, "SQLite", "sqlite:bees.db", "sqlite")
+	}
+	d := &database{path: strings.TrimPrefix(strings.TrimPrefix(address, "sqlite:"), "//"), slots: make(chan struct{}, mostConnections)}
 	d.forms.path = d.path
 	d.engine = *Engine
 	d.engine.Mixed = d.forms.mixed
 	if err := d.Ping(ctx); err != nil {
 		d.Close()
-		return nil, fmt.Errorf("opening %s: %w", path, err)
+		return nil, refused(d.path, err)
 	}
 	return d, nil
+}
+
+// refused explains why a file cannot be opened.
+func refused(path string, err error) error {
+	full := path
+	if absolute, relative := filepath.Abs(path); relative == nil {
+		full = absolute
+	}
+	_, missing := os.Stat(path)
+	switch {
+	case errors.Is(missing, os.ErrNotExist):
+		return gate.Advise(err, "name the file by its full path, or make it first", "there is no database file %s", full)
+	case errors.Is(err, sqlite3.NOTADB):
+		return gate.Advise(err, "check the path", "%s is no SQLite database", full)
+	case errors.Is(err, sqlite3.CANTOPEN), errors.Is(err, sqlite3.READONLY), errors.Is(err, sqlite3.PERM):
+		return gate.Advise(err, "give yourself the right to write to the file and its folder", "%s cannot be opened for writing", full)
+	}
+	return fmt.Errorf("opening %s: %w", full, err)
+}
+
+// Find looks for the file of a relative path in the current folder and those above
+// it, and then likewise from the program's own folder, so that a program finds its
+// database wherever it is started. What is not found is returned as it is.
+func Find(address string) string {
+	path := strings.TrimPrefix(strings.TrimPrefix(address, "sqlite:"), "//")
+	if filepath.IsAbs(path) || strings.Contains(path, "://") {
+		return address
+	}
+	var from []string
+	if here, err := os.Getwd(); err == nil {
+		from = append(from, here)
+	}
+	if program, err := os.Executable(); err == nil {
+		from = append(from, filepath.Dir(program))
+	}
+	for _, folder := range from {
+		for ; ; folder = filepath.Dir(folder) {
+			if info, err := os.Stat(filepath.Join(folder, path)); err == nil && !info.IsDir() {
+				return "sqlite:" + filepath.Join(folder, path)
+			}
+			if folder == filepath.Dir(folder) {
+				break
+			}
+		}
+	}
+	return address
 }
 
 // database hands out connections to a file. Those that are not used wait for
