@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -153,6 +154,49 @@ func slow(t *testing.T, address, part string) net.Conn {
 	_, err = fmt.Fprintf(conn, "POST /api/hives HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n%s", part)
 	require.NoError(t, err)
 	return conn
+}
+
+// late is a body whose reader gets no turn for a while, though all of it has arrived.
+type late struct {
+	io.ReadCloser
+	once sync.Once
+}
+
+func (l *late) Read(b []byte) (int, error) {
+	l.once.Do(func() { time.Sleep(1500 * time.Millisecond) })
+	return l.ReadCloser.Read(b)
+}
+
+// TestLateReader has a server too busy to read a body that is there, while others
+// send theirs by halves: it is no slow sender.
+func TestLateReader(t *testing.T) {
+	api := newAPI(t, rest.Config{Limits: rest.Limits{Requests: 8}})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Late") != "" {
+			r.Body = &late{ReadCloser: r.Body}
+		}
+		api.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	address := server.Listener.Addr().String()
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	for _, part := range []string{"POST /api/hives HTTP/1.1\r\nHost: localhost\r\nLate: yes\r\nContent-Type: application/json\r\nContent-Length: 15\r\n\r\n", `{"name":"late"}`} {
+		_, err = io.WriteString(conn, part)
+		require.NoError(t, err)
+		time.Sleep(100 * time.Millisecond)
+	}
+	time.Sleep(1200 * time.Millisecond)
+	for range 80 {
+		slow(t, address, `{"name":`)
+	}
+	answer, err := http.ReadResponse(bufio.NewReader(conn), nil)
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	assert.Equal(t, 201, answer.StatusCode, "%s", text)
 }
 
 // TestSlowSenders sends many bodies by halves; others must be answered meanwhile.

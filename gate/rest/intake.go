@@ -23,7 +23,7 @@ const (
 	mostReadingAll = 4096             // bodies of all clients at once
 	heldBodies     = 64               // bodies of full size that are held in memory at once
 	bodyChunk      = 32 << 10
-	moment         = time.Second // before a body can be called slow
+	moment         = time.Second // before a body can be called slow, and to take what has arrived of one that is
 )
 
 // intake reads the bodies of requests before these take a slot for work.
@@ -41,7 +41,7 @@ type upload struct {
 	stop  func()
 	since time.Time
 	got   atomic.Int64 // bytes
-	ended atomic.Bool  // it has given way
+	ended atomic.Bool  // it gives way, unless all of it has arrived
 }
 
 var errTooSlow = errors.New("the body came too slowly")
@@ -127,7 +127,7 @@ func (a *API) takeIn(w http.ResponseWriter, r *http.Request) error {
 	}
 	control := http.NewResponseController(w)
 	client := clientOf(r)
-	u := &upload{since: time.Now(), stop: func() { _ = control.SetReadDeadline(time.Unix(1, 0)) }}
+	u := &upload{since: time.Now(), stop: func() { _ = control.SetReadDeadline(time.Now().Add(moment)) }}
 	a.intake.begin(client, u)
 	var body bytes.Buffer
 	err := a.readIn(control, r.Body, &body, u)
@@ -150,13 +150,16 @@ func (a *API) takeIn(w http.ResponseWriter, r *http.Request) error {
 
 // readIn reads a body, no longer than the least rate allows.
 func (a *API) readIn(control *http.ResponseController, from io.Reader, to *bytes.Buffer, u *upload) error {
-	start := time.Now()
+	start, stopping := time.Now(), false
 	most := heldBodies * a.config.Limits.Body
 	for {
 		allowed := bodyGrace + time.Duration(to.Len())*time.Second/leastRate
-		_ = control.SetReadDeadline(start.Add(allowed)) // where there is none, as in tests, the body is there already
-		if u.ended.Load() {
-			return errTooSlow
+		if !u.ended.Load() {
+			_ = control.SetReadDeadline(start.Add(allowed)) // where there is none, as in tests, the body is there already
+		}
+		if u.ended.Load() && !stopping { // perhaps between the two lines above
+			stopping = true
+			u.stop()
 		}
 		to.Grow(min(bodyChunk, max(bytes.MinRead, to.Len())))
 		room := to.AvailableBuffer()

@@ -19,7 +19,7 @@ import (
 	"widegate/internal/migration"
 	"widegate/internal/project"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // tableFlags are those of `table`.
@@ -143,7 +143,7 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 
 // empty reports whether there is no script yet.
 func empty(paths []string) bool {
-	files, err := script.Find(paths)
+	files, err := sqltext.Find(paths)
 	return err != nil || len(files) == 0
 }
 

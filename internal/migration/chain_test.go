@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 const chainStart = `CREATE TABLE keeper (id {id}, name {text40} NOT NULL, phone {text40});
@@ -100,7 +100,7 @@ func TestAChainOfSmallSteps(t *testing.T) {
 			t.Parallel()
 			db := open(t, engine)
 			build := func(db database, text string) {
-				for _, s := range script.Split(&script.File{Path: "x.sql", Text: spelled(engine, text)}, script.Dialect(engine)) {
+				for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: spelled(engine, text)}, sqltext.Dialect(engine)) {
 					_, err := db.ExecContext(t.Context(), s.Text)
 					require.NoError(t, err, s.Text)
 				}

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // corner is a change that random schemas do not come upon.
@@ -88,7 +88,7 @@ func TestCorners(t *testing.T) {
 			t.Run(engine+": "+c.name, func(t *testing.T) {
 				db, other := open(t, engine), open(t, engine)
 				for text, in := range map[string]database{c.before: db, c.after: other} {
-					for _, s := range script.Split(&script.File{Path: "x.sql", Text: strings.ReplaceAll(text, "; ", ";\n")}, script.Dialect(engine)) {
+					for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: strings.ReplaceAll(text, "; ", ";\n")}, sqltext.Dialect(engine)) {
 						_, err := in.ExecContext(t.Context(), s.Text)
 						require.NoError(t, err, s.Text)
 					}

@@ -17,7 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 	"widegate/internal/testdb"
 )
 
@@ -188,7 +188,7 @@ var clients = []client{
 func pieces(engine string, text []byte) []string {
 	var list []string
 	if engine != catalog.MySQL {
-		for _, s := range script.Split(&script.File{Path: "x.sql", Text: string(text)}, script.Dialect(engine)) {
+		for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: string(text)}, sqltext.Dialect(engine)) {
 			list = append(list, s.Text)
 		}
 		return list
@@ -369,7 +369,7 @@ func TestAFullDisk(t *testing.T) {
 func (c danger) build(t *testing.T, engine, ddl string) database {
 	t.Helper()
 	db := open(t, engine)
-	for _, s := range script.Split(&script.File{Path: "x.sql", Text: strings.ReplaceAll(spelled(engine, ddl), "; ", ";\n")}, script.Dialect(engine)) {
+	for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: strings.ReplaceAll(spelled(engine, ddl), "; ", ";\n")}, sqltext.Dialect(engine)) {
 		_, err := db.ExecContext(t.Context(), s.Text)
 		require.NoError(t, err, s.Text)
 	}

@@ -9,7 +9,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // hung are changes around what hangs on tables and views, each with the catch in
@@ -92,7 +92,7 @@ func TestNothingThatHangsIsLost(t *testing.T) {
 						db := open(t, engine)
 						db.run(t, ready[engine])
 						text := strings.NewReplacer(";; ", "; ", "; ", ";\n").Replace(ddl)
-						for _, s := range script.Split(&script.File{Path: "x.sql", Text: text}, script.Dialect(engine)) {
+						for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: text}, sqltext.Dialect(engine)) {
 							_, err := db.ExecContext(t.Context(), s.Text)
 							require.NoError(t, err, s.Text)
 						}

@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	readmysql "widegate/internal/read/mysql"
+	readmysql "widegate/internal/engine/mysql"
 )
 
 // mysql drafts for MySQL and MariaDB, where each change of the schema stands for

@@ -10,7 +10,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Database is an empty one to prove a script in.
@@ -220,7 +220,7 @@ func (v *Proving) statements(s *Script, text []byte) []string {
 	if text == nil {
 		return s.Statements()
 	}
-	return script.Pieces(string(text), script.Dialect(s.Engine))
+	return sqltext.Pieces(string(text), sqltext.Dialect(s.Engine))
 }
 
 // run runs a script one way.

@@ -11,7 +11,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/printable"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // A schema may be somebody else's: the names and texts in it can be chosen so
@@ -78,14 +78,14 @@ func unsafe(engine, text string) string {
 	if !utf8.ValidString(text) {
 		return "is no UTF-8"
 	}
-	dialect := script.Dialect(engine)
-	tokens := script.Scan(text+"\n;", dialect)
+	dialect := sqltext.Dialect(engine)
+	tokens := sqltext.Scan(text+"\n;", dialect)
 	if len(tokens) == 0 || !tokens[len(tokens)-1].Sign(";") {
 		return "opens a quote or a comment and does not close it"
 	}
 	tokens = tokens[:len(tokens)-1]
-	head := slices.IndexFunc(tokens, func(t script.Token) bool { return t.Kind != script.Comment })
-	if head < 0 || tokens[head].Kind != script.Word || !slices.Contains(heads, strings.ToLower(tokens[head].Text)) {
+	head := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Kind != sqltext.Comment })
+	if head < 0 || tokens[head].Kind != sqltext.Word || !slices.Contains(heads, strings.ToLower(tokens[head].Text)) {
 		return "does not begin as a statement that changes a schema"
 	}
 	return unsafeTokens(engine, text, tokens)
@@ -96,19 +96,19 @@ func acts(r rune) bool {
 	return r < ' ' && !strings.ContainsRune("\n\t\r\f\v", r) || r == 0x7f || r >= 0x80 && r <= 0x9f
 }
 
-func unsafeTokens(engine, text string, tokens []script.Token) string {
+func unsafeTokens(engine, text string, tokens []sqltext.Token) string {
 	body := hasBody(text) || engine == catalog.SQLite && routineHead.MatchString(text)
 	for i, t := range tokens {
 		switch {
-		case t.Kind == script.Comment:
+		case t.Kind == sqltext.Comment:
 			if inner, runs := conditional(engine, text[t.From:t.To]); runs {
-				if why := unsafeTokens(engine, inner, script.Scan(inner, script.Dialect(engine))); why != "" {
+				if why := unsafeTokens(engine, inner, sqltext.Scan(inner, sqltext.Dialect(engine))); why != "" {
 					return why
 				}
 			}
 		case t.Sign(";") && !body:
 			return "holds more than one statement"
-		case t.Sign(`\`) && engine != catalog.SQLite && !(i+1 < len(tokens) && tokens[i+1].Kind == script.Word && tokens[i+1].Text == "N"):
+		case t.Sign(`\`) && engine != catalog.SQLite && !(i+1 < len(tokens) && tokens[i+1].Kind == sqltext.Word && tokens[i+1].Text == "N"):
 			return "holds a command of the client"
 		case engine == catalog.MySQL && t.Is("delimiter"):
 			return "holds a command of the client"
@@ -133,7 +133,7 @@ func conditional(engine, comment string) (inner string, runs bool) {
 }
 
 // alone reports whether nothing else stands on the line of a token.
-func alone(text string, t script.Token) bool {
+func alone(text string, t sqltext.Token) bool {
 	from := strings.LastIndexByte(text[:t.From], '\n') + 1
 	to := len(text)
 	if end := strings.IndexByte(text[t.To:], '\n'); end >= 0 {
@@ -157,9 +157,9 @@ func verifyCatalog(c *catalog.Catalog) error {
 		if text == "" {
 			return nil
 		}
-		tokens := script.Scan(text, script.Dialect(c.Engine))
-		at := slices.IndexFunc(tokens, func(t script.Token) bool { return t.Kind != script.Comment })
-		if at >= 0 && tokens[at].Kind == script.Word && slices.Contains(makers, strings.ToLower(tokens[at].Text)) {
+		tokens := sqltext.Scan(text, sqltext.Dialect(c.Engine))
+		at := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Kind != sqltext.Comment })
+		if at >= 0 && tokens[at].Kind == sqltext.Word && slices.Contains(makers, strings.ToLower(tokens[at].Text)) {
 			return nil
 		}
 		return fault.New("read the schema from the database again", "no script is drafted: the statement for the %s %q makes none: %q", what, name, shortened(text))

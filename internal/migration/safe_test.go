@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 func TestUnsafeStatements(t *testing.T) {
@@ -68,12 +68,12 @@ func FuzzQuoting(f *testing.F) {
 			if unsafe(engine, statement) != "" {
 				continue
 			}
-			var kinds []script.Kind
-			for _, token := range script.Scan(statement, script.Dialect(engine)) {
+			var kinds []sqltext.Kind
+			for _, token := range sqltext.Scan(statement, sqltext.Dialect(engine)) {
 				kinds = append(kinds, token.Kind)
 			}
 			require.GreaterOrEqual(t, len(kinds), 8, statement)
-			assert.Equal(t, []script.Kind{script.Text, script.Sign}, kinds[len(kinds)-2:], statement)
+			assert.Equal(t, []sqltext.Kind{sqltext.Text, sqltext.Sign}, kinds[len(kinds)-2:], statement)
 		}
 	})
 }
@@ -92,7 +92,7 @@ func FuzzScript(f *testing.F) {
 			}
 			text := string(s.Text(name + comment))
 			assert.False(t, strings.ContainsFunc(text, acts), "%q", text)
-			for _, token := range script.Scan(text, script.Dialect(engine)) {
+			for _, token := range sqltext.Scan(text, sqltext.Dialect(engine)) {
 				assert.False(t, token.Sign(`\`), "%q", text)
 			}
 		}

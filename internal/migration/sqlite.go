@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // sqlite drafts for SQLite, which changes little of a table in place. For the
@@ -441,7 +441,7 @@ func (d *sqlite) fragment(t *catalog.Table, column string) string {
 func oneSpace(text string) string {
 	var b strings.Builder
 	last := 0
-	for i, t := range script.Scan(text, script.SQLite) {
+	for i, t := range sqltext.Scan(text, sqltext.SQLite) {
 		if i > 0 && t.From > last {
 			b.WriteByte(' ')
 		}
@@ -453,9 +453,9 @@ func oneSpace(text string) string {
 
 // items are the columns and constraints in the text of a table, comments left
 // out.
-func items(definition string) [][]script.Token {
-	var list [][]script.Token
-	tokens := script.Scan(definition, script.SQLite)
+func items(definition string) [][]sqltext.Token {
+	var list [][]sqltext.Token
+	tokens := sqltext.Scan(definition, sqltext.SQLite)
 	depth, first := 0, -1
 	for i, token := range tokens {
 		switch {
@@ -470,7 +470,7 @@ func items(definition string) [][]script.Token {
 		if first < 0 || !(depth == 1 && token.Sign(",") || depth == 0) {
 			continue
 		}
-		item := slices.DeleteFunc(slices.Clone(tokens[first:i]), func(t script.Token) bool { return t.Kind == script.Comment })
+		item := slices.DeleteFunc(slices.Clone(tokens[first:i]), func(t sqltext.Token) bool { return t.Kind == sqltext.Comment })
 		if len(item) > 0 {
 			list = append(list, item)
 		}

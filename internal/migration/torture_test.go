@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // TestTortureSchemaIsMadeAgain makes the schemas with everything in them from
@@ -25,7 +25,7 @@ func TestTortureSchemaIsMadeAgain(t *testing.T) {
 				other.run(t, []string{"CREATE TYPE temperature_range AS RANGE (subtype = numeric)"}) // a catalog has none
 				db.schemas, other.schemas = []string{"public", "stock"}, []string{"public", "stock"}
 			}
-			for _, s := range script.Split(&script.File{Path: engine, Text: string(text)}, script.Dialect(engine)) {
+			for _, s := range sqltext.Split(&sqltext.File{Path: engine, Text: string(text)}, sqltext.Dialect(engine)) {
 				_, err := db.ExecContext(t.Context(), s.Text)
 				require.NoError(t, err, s.Text)
 			}

@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 	"widegate/internal/sqlquery"
 )
 
@@ -98,7 +98,7 @@ func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
 		return nil, err
 	}
 	b.result(n, q)
-	if err := q.Rewrite(script.Dialect(b.catalog.Engine), b.carriedAsText); err != nil {
+	if err := q.Rewrite(sqltext.Dialect(b.catalog.Engine), b.carriedAsText); err != nil {
 		return nil, err
 	}
 	n.Pieces = q.Pieces

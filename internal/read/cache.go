@@ -11,7 +11,7 @@ import (
 	"slices"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Cache keeps what scripts gave, by their content, so that parsing them is
@@ -25,7 +25,7 @@ type Cache struct {
 // most is how many catalogs are kept.
 const most = 50
 
-func (k Cache) through(d script.Dialect, files []*script.File, schemas []string, do func() (*catalog.Catalog, error)) (*catalog.Catalog, error) {
+func (k Cache) through(d sqltext.Dialect, files []*sqltext.File, schemas []string, do func() (*catalog.Catalog, error)) (*catalog.Catalog, error) {
 	if k.Folder == "" {
 		return do()
 	}
@@ -43,7 +43,7 @@ func (k Cache) through(d script.Dialect, files []*script.File, schemas []string,
 	return c, nil
 }
 
-func (k Cache) key(d script.Dialect, files []*script.File, schemas []string) string {
+func (k Cache) key(d sqltext.Dialect, files []*sqltext.File, schemas []string) string {
 	h := sha256.New()
 	add := func(s string) { fmt.Fprintf(h, "%d:", len(s)); io.WriteString(h, s) }
 	add(k.Version)

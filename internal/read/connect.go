@@ -16,8 +16,8 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/script"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/sqltext"
+	"widegate/internal/engine/sqlite"
 )
 
 // Connect opens a session for statements of the user's own, as a client of the
@@ -32,7 +32,7 @@ func Connect(ctx context.Context, s Source) (Session, error) {
 		}
 		return sqlite.Create(s.Path())
 	}
-	db, err := scratchServers[script.Dialect(s.Engine)].open(ctx, s.URL)
+	db, err := scratchServers[sqltext.Dialect(s.Engine)].open(ctx, s.URL)
 	if err != nil {
 		return nil, s.withoutSecrets(err)
 	}
@@ -83,7 +83,7 @@ func MakeDatabase(ctx context.Context, s Source) error {
 	if err != nil {
 		return err
 	}
-	known := scratchServers[script.Dialect(s.Engine)]
+	known := scratchServers[sqltext.Dialect(s.Engine)]
 	admin, err := known.open(ctx, server)
 	if err != nil {
 		return s.withoutSecrets(err)

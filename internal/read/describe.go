@@ -4,10 +4,10 @@ import (
 	"context"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/mysql"
-	"widegate/internal/read/postgres"
-	"widegate/internal/read/script"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/engine/mysql"
+	"widegate/internal/engine/postgres"
+	"widegate/internal/sqltext"
+	"widegate/internal/engine/sqlite"
 )
 
 // Describer asks an engine about statements, without running them.
@@ -52,13 +52,13 @@ func openDescriber(ctx context.Context, engine, url string) (Describer, error) {
 }
 
 func describeScripts(ctx context.Context, s Source, do func(d Describer) error) error {
-	files, err := script.Find(s.DDL)
+	files, err := sqltext.Find(s.DDL)
 	if err != nil {
 		return err
 	}
-	d := script.Dialect(s.Engine)
+	d := sqltext.Dialect(s.Engine)
 	if d == "" {
-		d = script.Guess(files)
+		d = sqltext.Guess(files)
 	}
 	switch {
 	case s.Scratch != "":
@@ -70,7 +70,7 @@ func describeScripts(ctx context.Context, s Source, do func(d Describer) error) 
 			defer session.Close()
 			return do(session)
 		})
-	case d == script.SQLite:
+	case d == sqltext.SQLite:
 		session, err := sqlite.OpenScripts(ctx, files)
 		if err != nil {
 			return err

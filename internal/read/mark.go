@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/sqltext"
+	"widegate/internal/engine/sqlite"
 )
 
 // Mark is a text that differs when the schema of a source may have changed, and
@@ -45,7 +45,7 @@ func openSession(ctx context.Context, s Source) (Session, error) {
 	if s.Engine == catalog.SQLite {
 		return sqlite.Open(s.Path())
 	}
-	return scratchServers[script.Dialect(s.Engine)].open(ctx, s.URL)
+	return scratchServers[sqltext.Dialect(s.Engine)].open(ctx, s.URL)
 }
 
 // FileMark tells when files were written: one, those of a folder and below it,

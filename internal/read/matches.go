@@ -8,9 +8,9 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/mysql"
-	"widegate/internal/read/postgres"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/engine/mysql"
+	"widegate/internal/engine/postgres"
+	"widegate/internal/engine/sqlite"
 )
 
 // Pair is a column and the key that it may refer to.

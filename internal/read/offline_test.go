@@ -17,7 +17,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 	"widegate/internal/testdb"
 )
 
@@ -313,11 +313,11 @@ func TestMigrationsAgree(t *testing.T) {
 		t.Run(engine, func(t *testing.T) {
 			folder := filepath.Join("testdata", "migrations", engine)
 			address, db := server(t, engine)
-			files, err := script.Find([]string{folder})
+			files, err := sqltext.Find([]string{folder})
 			require.NoError(t, err)
 			require.Len(t, files, 3)
 			for _, f := range files {
-				for _, s := range script.Split(f, script.Dialect(engine)) {
+				for _, s := range sqltext.Split(f, sqltext.Dialect(engine)) {
 					exec1(t, db, s.Text)
 				}
 			}

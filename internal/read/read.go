@@ -17,11 +17,11 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/ddl"
-	"widegate/internal/read/mysql"
-	"widegate/internal/read/postgres"
-	"widegate/internal/read/script"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/sqltext/ddl"
+	"widegate/internal/engine/mysql"
+	"widegate/internal/engine/postgres"
+	"widegate/internal/sqltext"
+	"widegate/internal/engine/sqlite"
 	"widegate/internal/secret"
 )
 
@@ -226,8 +226,8 @@ func readLive(ctx context.Context, s Source) (*catalog.Catalog, error) {
 }
 
 // Scripts reads the schema that scripts make, without a server.
-func Scripts(ctx context.Context, d script.Dialect, files []*script.File, schemas []string) (*catalog.Catalog, error) {
-	if d == script.SQLite {
+func Scripts(ctx context.Context, d sqltext.Dialect, files []*sqltext.File, schemas []string) (*catalog.Catalog, error) {
+	if d == sqltext.SQLite {
 		return sqlite.ReadScripts(ctx, files)
 	}
 	return ddl.Read(ctx, d, files, schemas)
@@ -249,7 +249,7 @@ func (s *Source) checkSchemas() error {
 }
 
 func readSnapshot(s Source) (*catalog.Catalog, error) {
-	text, err := script.ReadBounded(s.Snapshot)
+	text, err := sqltext.ReadBounded(s.Snapshot)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New("check the path; `widegate read URL --json > schema.json` makes a snapshot", "there is no snapshot %s", s.Snapshot)
 	}
@@ -267,13 +267,13 @@ func readSnapshot(s Source) (*catalog.Catalog, error) {
 }
 
 func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
-	files, err := script.Find(s.DDL)
+	files, err := sqltext.Find(s.DDL)
 	if err != nil {
 		return nil, err
 	}
-	d := script.Dialect(s.Engine)
+	d := sqltext.Dialect(s.Engine)
 	if d == "" {
-		d = script.Guess(files)
+		d = sqltext.Guess(files)
 	}
 	if err := undecided(files, d); err != nil {
 		return nil, err
@@ -285,7 +285,7 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if err == nil || s.Engine != "" || ctx.Err() != nil {
 		return c, err
 	}
-	for _, other := range script.Guesses(files)[1:] { // the signs may have been misleading
+	for _, other := range sqltext.Guesses(files)[1:] { // the signs may have been misleading
 		if c, again := s.readDialect(ctx, other, files); again == nil {
 			return c, nil
 		}
@@ -293,7 +293,7 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	return nil, err
 }
 
-func (s Source) readDialect(ctx context.Context, d script.Dialect, files []*script.File) (*catalog.Catalog, error) {
+func (s Source) readDialect(ctx context.Context, d sqltext.Dialect, files []*sqltext.File) (*catalog.Catalog, error) {
 	return s.Cache.through(d, files, s.Schemas, func() (*catalog.Catalog, error) {
 		s.Progress("scripts")
 		c, err := Scripts(ctx, d, files, s.Schemas)
@@ -305,9 +305,9 @@ func (s Source) readDialect(ctx context.Context, d script.Dialect, files []*scri
 }
 
 // noteIncluded notes the files that the scripts have a shell run.
-func noteIncluded(c *catalog.Catalog, d script.Dialect, files []*script.File) {
+func noteIncluded(c *catalog.Catalog, d sqltext.Dialect, files []*sqltext.File) {
 	for _, f := range files {
-		for _, s := range script.Included(f, d) {
+		for _, s := range sqltext.Included(f, d) {
 			line, column := s.Position(0)
 			c.Notes = append(c.Notes, catalog.Note{Text: fmt.Sprintf("%s:%d:%d: %s: the file that this names is not read; name it too", f.Path, line, column, s.Head())})
 		}
@@ -315,12 +315,12 @@ func noteIncluded(c *catalog.Catalog, d script.Dialect, files []*script.File) {
 }
 
 // undecided finds a place in a drafted migration that nobody has filled in.
-func undecided(files []*script.File, d script.Dialect) error {
+func undecided(files []*sqltext.File, d sqltext.Dialect) error {
 	for _, f := range files {
 		if !strings.Contains(f.Text, "DECIDE ") {
 			continue
 		}
-		for _, statement := range script.Split(f, d) {
+		for _, statement := range sqltext.Split(f, d) {
 			if strings.HasPrefix(statement.Text, "DECIDE ") {
 				line, column := statement.Position(0)
 				return fault.New("fill in the places marked DECIDE, and remove those lines", "%s:%d:%d: the script waits for a decision", f.Path, line, column)

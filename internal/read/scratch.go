@@ -16,10 +16,10 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/mysql"
-	"widegate/internal/read/postgres"
-	"widegate/internal/read/script"
-	"widegate/internal/read/sqlite"
+	"widegate/internal/engine/mysql"
+	"widegate/internal/engine/postgres"
+	"widegate/internal/sqltext"
+	"widegate/internal/engine/sqlite"
 	"widegate/internal/secret"
 )
 
@@ -52,8 +52,8 @@ type scratchServer struct {
 	read  func(ctx context.Context, url string, schemas []string, progress func(string)) (*catalog.Catalog, error)
 }
 
-var scratchServers = map[script.Dialect]scratchServer{
-	script.Postgres: {
+var scratchServers = map[sqltext.Dialect]scratchServer{
+	sqltext.Postgres: {
 		open: func(ctx context.Context, url string) (Session, error) { return postgres.Open(ctx, url) },
 		list: "SELECT datname FROM pg_database", quote: `"`, drop: " WITH (FORCE)", read: postgres.Read,
 		end: `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%s'`, // before version 13
@@ -65,7 +65,7 @@ var scratchServers = map[script.Dialect]scratchServer{
 		limit: "SET statement_timeout = '30s'; SET lock_timeout = '10s'",
 		role:  "CREATE ROLE widegate LOGIN CREATEDB PASSWORD '…'",
 	},
-	script.MySQL: {
+	sqltext.MySQL: {
 		open: func(ctx context.Context, url string) (Session, error) { return mysql.Open(ctx, url) },
 		list: "SELECT schema_name FROM information_schema.schemata", quote: "`", set: " CHARACTER SET utf8mb4", read: mysql.Read,
 		free: `SELECT LOWER(privilege_type) FROM information_schema.user_privileges
@@ -82,7 +82,7 @@ var scratchServers = map[script.Dialect]scratchServer{
 // readInScratch makes a database on the scratch server, runs the scripts in
 // it, reads what they made and drops it, whatever happens. Only a kill -9 or a
 // lost connection leaves it behind; the next run removes it when it is old.
-func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*script.File) (c *catalog.Catalog, err error) {
+func readInScratch(ctx context.Context, s Source, d sqltext.Dialect, files []*sqltext.File) (c *catalog.Catalog, err error) {
 	ctx, cancel := context.WithTimeout(ctx, scratchTime)
 	defer cancel()
 	err = inScratchDatabase(ctx, s, d, files, func(server scratchServer, at string) error {
@@ -94,7 +94,7 @@ func readInScratch(ctx context.Context, s Source, d script.Dialect, files []*scr
 
 // inScratchDatabase runs do with the URL of a database that the scripts made,
 // and drops it then.
-func inScratchDatabase(ctx context.Context, s Source, d script.Dialect, files []*script.File, do func(server scratchServer, at string) error) (err error) {
+func inScratchDatabase(ctx context.Context, s Source, d sqltext.Dialect, files []*sqltext.File, do func(server scratchServer, at string) error) (err error) {
 	return withScratch(ctx, d, s.Scratch, s.Trusted, func(server scratchServer, at string) error {
 		if err := server.run(ctx, at, d, files, s.Progress); err != nil {
 			return err
@@ -127,7 +127,7 @@ func (server scratchServer) confined(ctx context.Context, admin Session, url str
 }
 
 // withScratch runs do with the URL of a new database on a server.
-func withScratch(ctx context.Context, d script.Dialect, url string, trusted bool, do func(server scratchServer, at string) error) (err error) {
+func withScratch(ctx context.Context, d sqltext.Dialect, url string, trusted bool, do func(server scratchServer, at string) error) (err error) {
 	server, ok := scratchServers[d]
 	if !ok {
 		return fault.New("leave scratch out: SQLite scripts are run in memory", "scripts of %s need no scratch database", d)
@@ -182,7 +182,7 @@ func InWorkspace(ctx context.Context, engine, url string, trusted bool, do func(
 	if found := EngineOf(url); found != engine {
 		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", secret.Hide(url), engine)
 	}
-	return withScratch(ctx, script.Dialect(engine), url, trusted, func(server scratchServer, at string) error {
+	return withScratch(ctx, sqltext.Dialect(engine), url, trusted, func(server scratchServer, at string) error {
 		db, err := server.open(ctx, at)
 		if err != nil {
 			return err
@@ -248,7 +248,7 @@ func (w workspace) Read(ctx context.Context) (*catalog.Catalog, error) { return 
 
 // Databases lists the databases of a server.
 func Databases(ctx context.Context, engine, url string) ([]string, error) {
-	server, ok := scratchServers[script.Dialect(engine)]
+	server, ok := scratchServers[sqltext.Dialect(engine)]
 	if !ok {
 		return nil, fmt.Errorf("%s has no list of databases", engine)
 	}
@@ -280,7 +280,7 @@ func Names(ctx context.Context, s Source, query string) ([]string, error) {
 		defer db.Close()
 		return db.Names(ctx, query)
 	}
-	server, ok := scratchServers[script.Dialect(s.Engine)]
+	server, ok := scratchServers[sqltext.Dialect(s.Engine)]
 	if !ok {
 		return nil, fault.New("name a database", "%s has no rows", s.Redacted())
 	}
@@ -346,7 +346,7 @@ func (server scratchServer) removeOld(ctx context.Context, admin Session, now ti
 	}
 }
 
-func (server scratchServer) run(ctx context.Context, at string, d script.Dialect, files []*script.File, progress func(string)) error {
+func (server scratchServer) run(ctx context.Context, at string, d sqltext.Dialect, files []*sqltext.File, progress func(string)) error {
 	db, err := server.open(ctx, at)
 	if err != nil {
 		return err
@@ -357,7 +357,7 @@ func (server scratchServer) run(ctx context.Context, at string, d script.Dialect
 	}
 	for _, f := range files {
 		progress(f.Path)
-		for _, statement := range script.Split(f, d) {
+		for _, statement := range sqltext.Split(f, d) {
 			if !inScratch(statement.Text) {
 				continue
 			}

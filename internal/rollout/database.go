@@ -9,7 +9,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // recordTable is the table of the record. No code is written for it.
@@ -75,7 +75,7 @@ func openBy(ctx context.Context, source read.Source, connect connect) (*database
 	return db, nil
 }
 
-func (db *database) script() script.Dialect { return script.Dialect(db.engine) }
+func (db *database) script() sqltext.Dialect { return sqltext.Dialect(db.engine) }
 
 // record is what the database knows of a script.
 type record struct {

@@ -20,7 +20,7 @@ import (
 
 	"widegate/internal/fault"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Script is one that a database is made by.
@@ -80,7 +80,7 @@ func Load(source read.Source) ([]*Script, error) {
 	var list []*Script
 	known := map[string]string{}
 	for _, root := range source.DDL {
-		files, err := script.Find([]string{root})
+		files, err := sqltext.Find([]string{root})
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +90,7 @@ func Load(source read.Source) ([]*Script, error) {
 				return nil, fault.New("rename one of them: a script is known by its name", "two scripts are called %s: %s and %s", s.Name, other, f.Path)
 			}
 			known[s.Name] = f.Path
-			if err := s.split(f, script.Dialect(source.Engine)); err != nil {
+			if err := s.split(f, sqltext.Dialect(source.Engine)); err != nil {
 				return nil, err
 			}
 			list = append(list, s)
@@ -108,15 +108,15 @@ func nameBelow(root, path string) string {
 	return filepath.Base(path)
 }
 
-func (s *Script) split(f *script.File, d script.Dialect) error {
+func (s *Script) split(f *sqltext.File, d sqltext.Dialect) error {
 	if strings.ContainsAny(s.Name, "\\|\n") || len(s.Name) > mostOfName {
 		return fault.New("rename it", "%s: the name of a script has no backslash, bar or line break, and at most %d bytes", f.Path, mostOfName)
 	}
-	if at := script.ForShell(f, d); len(at) > 0 {
+	if at := sqltext.ForShell(f, d); len(at) > 0 {
 		line, column := at[0].Position(0)
 		return fault.New("write SQL in its place; rows of a dump are statements with `pg_dump --inserts`", "%s:%d:%d: %s: this is for the engine's own client, and not sent to a server", f.Path, line, column, at[0].Head())
 	}
-	for _, piece := range script.Split(f, d) {
+	for _, piece := range sqltext.Split(f, d) {
 		text := f.Text[piece.From : piece.From+len(piece.Text)] // with the comments that MariaDB executes
 		if strings.HasPrefix(text, "DECIDE ") {
 			line, column := piece.Position(0)
@@ -188,7 +188,7 @@ func (db *database) look(ctx context.Context, scripts []*Script) (*Status, error
 		if a.State != Gone && b.State != Gone {
 			return 0
 		}
-		return script.Natural(a.Name, b.Name)
+		return sqltext.Natural(a.Name, b.Name)
 	})
 	return s, nil
 }

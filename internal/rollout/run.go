@@ -11,7 +11,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Options are what is asked of a run.
@@ -364,13 +364,13 @@ var shownWidth = regexp.MustCompile(`\(\d+\)`)
 
 // made is the schema that the scripts make up to a statement of this one.
 func (r *running) made(ctx context.Context, scripts []*Script, statements int) (*catalog.Catalog, error) {
-	var files []*script.File
+	var files []*sqltext.File
 	for _, s := range scripts {
 		n := len(s.statements)
 		if s == r.script {
 			n = statements
 		}
-		file := &script.File{Path: s.Path}
+		file := &sqltext.File{Path: s.Path}
 		if n > 0 {
 			last := s.statements[n-1]
 			file.Text = last.File.Text[:last.From+len(last.text)] + ";"
@@ -380,7 +380,7 @@ func (r *running) made(ctx context.Context, scripts []*Script, statements int) (
 			break
 		}
 	}
-	return read.Scripts(ctx, script.Dialect(r.engine), files, nil)
+	return read.Scripts(ctx, sqltext.Dialect(r.engine), files, nil)
 }
 
 // Settle records what a person has found out about a statement at which a run was

@@ -3,12 +3,12 @@ package rollout
 import (
 	"regexp"
 
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // statement is one of a script, as it is sent.
 type statement struct {
-	script.Statement
+	sqltext.Statement
 	text  string
 	class class
 }
@@ -28,18 +28,18 @@ const (
 // classes are the patterns of statements that are not plain work, the first of
 // which holds. What an engine cannot do in a transaction, or ends one by, is
 // final.
-var classes = map[script.Dialect][]struct {
+var classes = map[sqltext.Dialect][]struct {
 	class   class
 	pattern *regexp.Regexp
 }{
-	script.Postgres: {
+	sqltext.Postgres: {
 		{begins, begin},
 		{ends, regexp.MustCompile(`(?i)^(commit|end)\b`)},
 		{drops, rollback},
 		{settles, regexp.MustCompile(`(?i)^(set|reset|prepare|execute|deallocate|discard|listen|create\s+(local\s+|global\s+)?temp|select\s+(pg_catalog\.)?set_config\b)`)},
 		{final, regexp.MustCompile(`(?is)^(vacuum|cluster\s*;?$|(create|drop)\s+(database|tablespace|subscription)\b|alter\s+system\b|reindex\s+(\([^)]*\)\s*)?(database|system|schema)\b|alter\s+type\s.*\sadd\s+value\b)|^(create|drop|reindex)\b.*\bconcurrently\b|^alter\s+table\s.*\sdetach\s+partition\s.*\sconcurrently\b`)},
 	},
-	script.MySQL: {
+	sqltext.MySQL: {
 		{begins, begin},
 		{ends, regexp.MustCompile(`(?i)^commit\b`)},
 		{drops, rollback},
@@ -47,7 +47,7 @@ var classes = map[script.Dialect][]struct {
 		{work, regexp.MustCompile(`(?i)^(insert|replace|update|delete|select|with|values)\b`)},
 		{final, regexp.MustCompile(``)}, // the server ends a transaction at each change of a schema
 	},
-	script.SQLite: {
+	sqltext.SQLite: {
 		{begins, begin},
 		{ends, regexp.MustCompile(`(?i)^(commit|end)\b`)},
 		{drops, rollback},
@@ -61,7 +61,7 @@ var (
 	rollback = regexp.MustCompile(`(?i)^(rollback|abort|savepoint|release)\b`)
 )
 
-func classOf(text string, d script.Dialect) class {
+func classOf(text string, d sqltext.Dialect) class {
 	for _, c := range classes[d] {
 		if c.pattern.MatchString(text) {
 			return c.class
@@ -72,12 +72,12 @@ func classOf(text string, d script.Dialect) class {
 
 // whole reports whether all statements may run in one transaction that the script
 // does not begin itself. A setting of SQLite does nothing in a transaction.
-func (s *Script) whole(d script.Dialect) bool {
-	if d == script.MySQL {
+func (s *Script) whole(d sqltext.Dialect) bool {
+	if d == sqltext.MySQL {
 		return false
 	}
 	for _, st := range s.statements {
-		if st.class != work && (st.class != settles || d == script.SQLite) {
+		if st.class != work && (st.class != settles || d == sqltext.SQLite) {
 			return false
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Describer asks an engine about a statement, without running it. The places
@@ -330,7 +330,7 @@ type scope struct {
 	up      *scope
 }
 
-func (a *analysis) statement(tokens []script.Token, up *scope) {
+func (a *analysis) statement(tokens []sqltext.Token, up *scope) {
 	a.args, a.origins, a.assigned = map[int]catalog.Column{}, map[int]*catalog.Column{}, map[int]bool{}
 	a.outputs = a.selectOf(tokens, up)
 	a.findArgs(tokens)
@@ -379,12 +379,12 @@ func generic(name string) bool {
 // clauses end the list of sources, and each other.
 var clauses = []string{"WHERE", "GROUP", "HAVING", "ORDER", "LIMIT", "OFFSET", "FETCH", "FOR", "WINDOW", "UNION", "INTERSECT", "EXCEPT", "RETURNING", "ON", "SET", "VALUES", "PROCEDURE", "INTO", "LOCK"}
 
-func isOneOf(t script.Token, words []string) bool {
-	return t.Kind == script.Word && slices.Contains(words, strings.ToUpper(t.Text))
+func isOneOf(t sqltext.Token, words []string) bool {
+	return t.Kind == sqltext.Word && slices.Contains(words, strings.ToUpper(t.Text))
 }
 
 // closing is the place of the parenthesis that closes the one at i.
-func closing(tokens []script.Token, i int) int {
+func closing(tokens []sqltext.Token, i int) int {
 	depth := 0
 	for ; i < len(tokens); i++ {
 		if tokens[i].Sign("(") {
@@ -401,7 +401,7 @@ func closing(tokens []script.Token, i int) int {
 
 // topLevel calls see with the place of each token outside parentheses until it
 // returns false.
-func topLevel(tokens []script.Token, see func(i int) bool) {
+func topLevel(tokens []sqltext.Token, see func(i int) bool) {
 	for i := 0; i < len(tokens); i++ {
 		if !see(i) {
 			return
@@ -413,7 +413,7 @@ func topLevel(tokens []script.Token, see func(i int) bool) {
 }
 
 // selectOf reads a statement and returns what it puts out.
-func (a *analysis) selectOf(tokens []script.Token, up *scope) []Result {
+func (a *analysis) selectOf(tokens []sqltext.Token, up *scope) []Result {
 	for len(tokens) > 1 && tokens[0].Sign("(") && closing(tokens, 0) == len(tokens)-1 {
 		tokens = tokens[1 : len(tokens)-1]
 	}
@@ -444,8 +444,8 @@ func (a *analysis) selectOf(tokens []script.Token, up *scope) []Result {
 }
 
 // branches are the queries that UNION and the like join.
-func (a *analysis) branches(tokens []script.Token) [][]script.Token {
-	var list [][]script.Token
+func (a *analysis) branches(tokens []sqltext.Token) [][]sqltext.Token {
+	var list [][]sqltext.Token
 	from := 0
 	topLevel(tokens, func(i int) bool {
 		if isOneOf(tokens[i], []string{"UNION", "INTERSECT", "EXCEPT"}) {
@@ -477,7 +477,7 @@ func either(a, b []Result) []Result {
 }
 
 // readWith reads the queries before the statement and returns what follows.
-func (a *analysis) readWith(tokens []script.Token, s *scope) []script.Token {
+func (a *analysis) readWith(tokens []sqltext.Token, s *scope) []sqltext.Token {
 	if len(tokens) == 0 || !tokens[0].Is("WITH") {
 		return tokens
 	}
@@ -544,7 +544,7 @@ func columnsOf(list []Result) []catalog.Column {
 	return columns
 }
 
-func (a *analysis) readSelect(tokens []script.Token, s *scope) []Result {
+func (a *analysis) readSelect(tokens []sqltext.Token, s *scope) []Result {
 	from, end := len(tokens), len(tokens)
 	topLevel(tokens, func(i int) bool {
 		t := tokens[i]
@@ -575,7 +575,7 @@ func (a *analysis) readSelect(tokens []script.Token, s *scope) []Result {
 
 // readNested finds the sources of queries within conditions, for the sake of
 // arguments that are compared there.
-func (a *analysis) readNested(tokens []script.Token, s *scope) {
+func (a *analysis) readNested(tokens []sqltext.Token, s *scope) {
 	for i := range tokens {
 		if tokens[i].Sign("(") && i+1 < len(tokens) && (tokens[i+1].Is("SELECT") || tokens[i+1].Is("WITH")) {
 			a.selectOf(tokens[i+1:closing(tokens, i)], s)
@@ -584,7 +584,7 @@ func (a *analysis) readNested(tokens []script.Token, s *scope) {
 }
 
 // readSources reads what stands behind FROM.
-func (a *analysis) readSources(tokens []script.Token, s *scope) {
+func (a *analysis) readSources(tokens []sqltext.Token, s *scope) {
 	var side string // of the join that brings the next source
 	first := len(s.sources)
 	for i := 0; i < len(tokens); {
@@ -633,7 +633,7 @@ func (a *analysis) readSources(tokens []script.Token, s *scope) {
 var sourceWords = []string{"JOIN", "LATERAL", "ONLY", "STRAIGHT_JOIN"}
 
 // readSource reads one source, or several in parentheses, and its alias.
-func (a *analysis) readSource(tokens []script.Token, i int, s *scope) ([]source, int) {
+func (a *analysis) readSource(tokens []sqltext.Token, i int, s *scope) ([]source, int) {
 	var src source
 	start := tokens[i]
 	switch {
@@ -647,7 +647,7 @@ func (a *analysis) readSource(tokens []script.Token, i int, s *scope) ([]source,
 		}
 		src.columns = columnsOf(a.selectOf(inner, s))
 		i = end + 1
-	case start.Kind == script.Word || start.Kind == script.QuotedName:
+	case start.Kind == sqltext.Word || start.Kind == sqltext.QuotedName:
 		schema, name := "", start.Text
 		i++
 		if i+1 < len(tokens) && tokens[i].Sign(".") {
@@ -668,7 +668,7 @@ func (a *analysis) readSource(tokens []script.Token, i int, s *scope) ([]source,
 }
 
 // lookup finds the columns of a table, or of a query that is named before.
-func (a *analysis) lookup(src *source, schema, name string, s *scope, at script.Token) {
+func (a *analysis) lookup(src *source, schema, name string, s *scope, at sqltext.Token) {
 	for up := s; up != nil && schema == ""; up = up.up {
 		if columns, ok := up.with[strings.ToLower(name)]; ok {
 			src.columns = columns
@@ -701,14 +701,14 @@ func (a *analysis) nearTable(name string) string {
 
 var joinWords = []string{"LEFT", "RIGHT", "FULL", "INNER", "CROSS", "NATURAL", "JOIN", "USING", "STRAIGHT_JOIN", "FORCE", "USE", "IGNORE", "AS", "TABLESAMPLE", "NOT", "INDEXED"}
 
-func (a *analysis) readAlias(tokens []script.Token, i int, src source) ([]source, int) {
+func (a *analysis) readAlias(tokens []sqltext.Token, i int, src source) ([]source, int) {
 	if i < len(tokens) && tokens[i].Is("AS") {
 		i++
 		if i < len(tokens) {
 			src.alias = tokens[i].Text
 			i++
 		}
-	} else if i < len(tokens) && (tokens[i].Kind == script.Word || tokens[i].Kind == script.QuotedName) && !isOneOf(tokens[i], clauses) && !isOneOf(tokens[i], joinWords) {
+	} else if i < len(tokens) && (tokens[i].Kind == sqltext.Word || tokens[i].Kind == sqltext.QuotedName) && !isOneOf(tokens[i], clauses) && !isOneOf(tokens[i], joinWords) {
 		src.alias = tokens[i].Text
 		i++
 	}
@@ -728,14 +728,14 @@ func (a *analysis) readAlias(tokens []script.Token, i int, src source) ([]source
 }
 
 // readChange reads an INSERT, UPDATE or DELETE.
-func (a *analysis) readChange(tokens []script.Token, s *scope) []Result {
+func (a *analysis) readChange(tokens []sqltext.Token, s *scope) []Result {
 	returning := len(tokens)
 	target := -1
 	topLevel(tokens, func(i int) bool {
 		switch t := tokens[i]; {
 		case t.Is("RETURNING"):
 			returning = i
-		case target < 0 && i > 0 && (tokens[i-1].Is("INTO") || tokens[i-1].Is("UPDATE") || tokens[i-1].Is("FROM")) && (t.Kind == script.Word || t.Kind == script.QuotedName):
+		case target < 0 && i > 0 && (tokens[i-1].Is("INTO") || tokens[i-1].Is("UPDATE") || tokens[i-1].Is("FROM")) && (t.Kind == sqltext.Word || t.Kind == sqltext.QuotedName):
 			target = i
 		}
 		return true
@@ -777,7 +777,7 @@ func (a *analysis) readChange(tokens []script.Token, s *scope) []Result {
 }
 
 // readInsert gives the arguments among the values the types of the columns.
-func (a *analysis) readInsert(tokens []script.Token, target int, list []source) {
+func (a *analysis) readInsert(tokens []sqltext.Token, target int, list []source) {
 	if len(list) != 1 || list[0].table == nil {
 		return
 	}
@@ -812,8 +812,8 @@ func (a *analysis) readInsert(tokens []script.Token, target int, list []source) 
 	}
 }
 
-func splitTokens(tokens []script.Token) [][]script.Token {
-	var list [][]script.Token
+func splitTokens(tokens []sqltext.Token) [][]sqltext.Token {
+	var list [][]sqltext.Token
 	from := 0
 	topLevel(tokens, func(i int) bool {
 		if tokens[i].Sign(",") {
@@ -826,7 +826,7 @@ func splitTokens(tokens []script.Token) [][]script.Token {
 }
 
 // argOf is the argument that tokens are, and nothing else.
-func (a *analysis) argOf(tokens []script.Token) (int, bool) {
+func (a *analysis) argOf(tokens []sqltext.Token) (int, bool) {
 	if len(tokens) != 2 || !tokens[0].Sign(":") {
 		return 0, false
 	}
@@ -846,7 +846,7 @@ func (a *analysis) setArg(arg int, c catalog.Column, assigned bool) {
 	a.assigned[arg] = a.assigned[arg] || assigned
 }
 
-func (a *analysis) readValues(tokens []script.Token, s *scope) []Result {
+func (a *analysis) readValues(tokens []sqltext.Token, s *scope) []Result {
 	if len(tokens) < 2 || !tokens[1].Sign("(") {
 		return nil
 	}
@@ -860,7 +860,7 @@ func (a *analysis) readValues(tokens []script.Token, s *scope) []Result {
 }
 
 // readOutputs reads the list behind SELECT or RETURNING.
-func (a *analysis) readOutputs(tokens []script.Token, s *scope) []Result {
+func (a *analysis) readOutputs(tokens []sqltext.Token, s *scope) []Result {
 	var list []Result
 	if len(tokens) == 0 {
 		return nil
@@ -888,7 +888,7 @@ func (a *analysis) readOutputs(tokens []script.Token, s *scope) []Result {
 
 // sourceColumn is the column of a table that an expression is, and nothing
 // else.
-func (a *analysis) sourceColumn(expr []script.Token, s *scope) *catalog.Column {
+func (a *analysis) sourceColumn(expr []sqltext.Token, s *scope) *catalog.Column {
 	if len(expr) == 0 || !isColumnRef(expr) {
 		return nil
 	}
@@ -910,7 +910,7 @@ func (a *analysis) sourceColumn(expr []script.Token, s *scope) *catalog.Column {
 }
 
 // star is all columns of one source, or of all.
-func (a *analysis) star(part []script.Token, s *scope, from, to int) []Result {
+func (a *analysis) star(part []sqltext.Token, s *scope, from, to int) []Result {
 	var list []Result
 	for _, src := range s.sources {
 		if len(part) > 1 && !strings.EqualFold(src.alias, part[0].Text) {
@@ -943,18 +943,18 @@ func (a *analysis) nearAlias(name string, s *scope) string {
 }
 
 // outputName takes the name off an expression: AS name, or a name alone.
-func outputName(part []script.Token) (expr []script.Token, name string) {
+func outputName(part []sqltext.Token) (expr []sqltext.Token, name string) {
 	n := len(part)
 	last := part[n-1]
 	if n > 2 && part[n-2].Is("AS") {
 		return part[:n-2], last.Text
 	}
-	if n < 2 || last.Kind != script.Word && last.Kind != script.QuotedName || last.Is("END") {
+	if n < 2 || last.Kind != sqltext.Word && last.Kind != sqltext.QuotedName || last.Is("END") {
 		return part, ""
 	}
 	before := part[n-2]
-	ends := before.Sign(")") || before.Kind == script.Text || before.Is("END") || before.Kind == script.QuotedName ||
-		before.Kind == script.Word && !isOneOf(before, []string{"AND", "OR", "NOT", "IS", "LIKE", "ILIKE", "IN", "BETWEEN", "DISTINCT", "CASE", "WHEN", "THEN", "ELSE", "SELECT", "DIV", "MOD", "INTERVAL", "ZONE"})
+	ends := before.Sign(")") || before.Kind == sqltext.Text || before.Is("END") || before.Kind == sqltext.QuotedName ||
+		before.Kind == sqltext.Word && !isOneOf(before, []string{"AND", "OR", "NOT", "IS", "LIKE", "ILIKE", "IN", "BETWEEN", "DISTINCT", "CASE", "WHEN", "THEN", "ELSE", "SELECT", "DIV", "MOD", "INTERVAL", "ZONE"})
 	if !ends || last.Is("NULL") || last.Is("ZONE") {
 		return part, ""
 	}
@@ -962,9 +962,9 @@ func outputName(part []script.Token) (expr []script.Token, name string) {
 }
 
 // isColumnRef holds for name and table.name.
-func isColumnRef(expr []script.Token) bool {
-	word := func(t script.Token) bool {
-		return t.Kind == script.QuotedName || t.Kind == script.Word && (t.Text[0] < '0' || t.Text[0] > '9')
+func isColumnRef(expr []sqltext.Token) bool {
+	word := func(t sqltext.Token) bool {
+		return t.Kind == sqltext.QuotedName || t.Kind == sqltext.Word && (t.Text[0] < '0' || t.Text[0] > '9')
 	}
 	switch len(expr) {
 	case 1:
@@ -978,7 +978,7 @@ func isColumnRef(expr []script.Token) bool {
 }
 
 // column finds a column by its name; an alias may stand before it.
-func (a *analysis) column(expr []script.Token, s *scope) (catalog.Column, bool) {
+func (a *analysis) column(expr []sqltext.Token, s *scope) (catalog.Column, bool) {
 	name, alias := expr[len(expr)-1].Text, ""
 	if len(expr) >= 3 {
 		alias = expr[len(expr)-3].Text
@@ -1034,7 +1034,7 @@ func (a *analysis) placeOf(name string) int {
 	last := parts[len(parts)-1]
 	table := -1
 	for i, t := range a.query.tokens {
-		if last == "" || !strings.EqualFold(t.Text, last) || t.Kind == script.Text {
+		if last == "" || !strings.EqualFold(t.Text, last) || t.Kind == sqltext.Text {
 			continue
 		}
 		tokens := a.query.tokens

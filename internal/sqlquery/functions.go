@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // nulls is when a function's value may be null.
@@ -113,7 +113,7 @@ func functionOf(name, engine string) (function, bool) {
 
 // call is the type of a function's value. What stands behind it may be OVER,
 // FILTER and the like.
-func (a *analysis) call(name string, args, rest []script.Token, s *scope) catalog.Column {
+func (a *analysis) call(name string, args, rest []sqltext.Token, s *scope) catalog.Column {
 	parts := splitTokens(args)
 	switch name {
 	case "cast", "try_cast":
@@ -123,7 +123,7 @@ func (a *analysis) call(name string, args, rest []script.Token, s *scope) catalo
 			return a.eitherOf(parts[1:], s)
 		}
 	case "position", "overlay", "trim", "substring", "extract": // with words between their arguments
-		parts = slices.DeleteFunc(splitAtWords(args), func(p []script.Token) bool { return len(p) == 0 })
+		parts = slices.DeleteFunc(splitAtWords(args), func(p []sqltext.Token) bool { return len(p) == 0 })
 	}
 	list := make([]catalog.Column, 0, len(parts))
 	for _, part := range parts {
@@ -148,7 +148,7 @@ func (a *analysis) call(name string, args, rest []script.Token, s *scope) catalo
 
 // mayLackRows reports whether an aggregate may be of no rows: where a whole
 // table is summed up, where rows are filtered, and where a window has bounds.
-func mayLackRows(rest []script.Token, s *scope) bool {
+func mayLackRows(rest []sqltext.Token, s *scope) bool {
 	window, bounded := false, false
 	for i, t := range rest {
 		switch {
@@ -169,7 +169,7 @@ func mayLackRows(rest []script.Token, s *scope) bool {
 
 // untilOrder leaves out the order that an aggregate takes its values in, and
 // what stands between them.
-func untilOrder(part []script.Token) []script.Token {
+func untilOrder(part []sqltext.Token) []sqltext.Token {
 	end := len(part)
 	topLevel(part, func(i int) bool {
 		if i > 0 && (part[i].Is("ORDER") || part[i].Is("SEPARATOR")) {
@@ -182,8 +182,8 @@ func untilOrder(part []script.Token) []script.Token {
 
 // splitAtWords splits arguments at the words that some functions have between
 // them.
-func splitAtWords(args []script.Token) [][]script.Token {
-	var list [][]script.Token
+func splitAtWords(args []sqltext.Token) [][]sqltext.Token {
+	var list [][]sqltext.Token
 	from := 0
 	topLevel(args, func(i int) bool {
 		if args[i].Sign(",") || isOneOf(args[i], []string{"FROM", "FOR", "IN", "PLACING", "BOTH", "LEADING", "TRAILING"}) {
@@ -276,7 +276,7 @@ func widest(list []catalog.Column) catalog.Column {
 }
 
 // eitherOf is the type of one of several expressions.
-func (a *analysis) eitherOf(parts [][]script.Token, s *scope) catalog.Column {
+func (a *analysis) eitherOf(parts [][]sqltext.Token, s *scope) catalog.Column {
 	list := make([]catalog.Column, len(parts))
 	for i, part := range parts {
 		list[i] = a.typeOf(part, s)

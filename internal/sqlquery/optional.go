@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // What drops out with an optional argument is found by the structure of the
@@ -48,7 +48,7 @@ func (q *Query) findOptional() ([]span, error) {
 
 // changesRows reports whether a statement updates or deletes rows, be it where an
 // insert meets one that is there.
-func changesRows(tokens []script.Token) bool {
+func changesRows(tokens []sqltext.Token) bool {
 	for i, t := range tokens {
 		if isOneOf(t, []string{"UPDATE", "DELETE", "MERGE"}) && !(i > 0 && isOneOf(tokens[i-1], []string{"FOR", "KEY", "ON"})) {
 			return true
@@ -102,7 +102,7 @@ func (o *optionalParts) inBlockOf(p place) bool {
 
 // whenOf is the presence of tokens: of the optional arguments in them and of the
 // blocks that they stand in.
-func (o *optionalParts) whenOf(tokens []script.Token) Presence {
+func (o *optionalParts) whenOf(tokens []sqltext.Token) Presence {
 	if len(tokens) == 0 {
 		return nil
 	}
@@ -138,7 +138,7 @@ var (
 )
 
 // statement looks through a statement, or a query in it, clause by clause.
-func (o *optionalParts) statement(tokens []script.Token) error {
+func (o *optionalParts) statement(tokens []sqltext.Token) error {
 	for i := 0; i < len(tokens); i++ {
 		t := tokens[i]
 		var err error
@@ -176,14 +176,14 @@ func (o *optionalParts) statement(tokens []script.Token) error {
 }
 
 // assigns reports whether the assignments of an update begin behind token i.
-func (o *optionalParts) assigns(tokens []script.Token, i int) bool {
+func (o *optionalParts) assigns(tokens []sqltext.Token, i int) bool {
 	t := tokens[i]
 	return t.Is("SET") && i > 0 || t.Is("UPDATE") && i > 0 && tokens[i-1].Is("KEY")
 }
 
 // clauseEnd is the place of the first of some words outside parentheses, from a
 // place on.
-func clauseEnd(tokens []script.Token, from int, words []string) int {
+func clauseEnd(tokens []sqltext.Token, from int, words []string) int {
 	cases := 0
 	for i := from; i < len(tokens); i++ {
 		t := tokens[i]
@@ -203,7 +203,7 @@ func clauseEnd(tokens []script.Token, from int, words []string) int {
 
 // conditions finds the conditions behind WHERE or HAVING, which drops out
 // together with the last of them.
-func (o *optionalParts) conditions(word script.Token, tokens []script.Token) {
+func (o *optionalParts) conditions(word sqltext.Token, tokens []sqltext.Token) {
 	when := o.condition(tokens)
 	if len(tokens) > 0 {
 		o.drops(word.From, tokens[0].From, when)
@@ -211,7 +211,7 @@ func (o *optionalParts) conditions(word script.Token, tokens []script.Token) {
 }
 
 // joinConditions finds the conditions of a join, which needs one.
-func (o *optionalParts) joinConditions(tokens []script.Token) error {
+func (o *optionalParts) joinConditions(tokens []sqltext.Token) error {
 	if when := o.condition(tokens); when != nil && !o.inBlock(tokens) {
 		return o.needed(tokens, when, "a condition", "the join would have no condition")
 	}
@@ -220,12 +220,12 @@ func (o *optionalParts) joinConditions(tokens []script.Token) error {
 
 // inBlock reports whether tokens stand in a block, which says itself what drops
 // out.
-func (o *optionalParts) inBlock(tokens []script.Token) bool {
+func (o *optionalParts) inBlock(tokens []sqltext.Token) bool {
 	return len(tokens) > 0 && slices.ContainsFunc(o.blocks, func(b span) bool { return b.from <= tokens[0].From && tokens[len(tokens)-1].To <= b.to })
 }
 
 // needed is the error of a part of which something must always stay.
-func (o *optionalParts) needed(tokens []script.Token, when Presence, part, why string) error {
+func (o *optionalParts) needed(tokens []sqltext.Token, when Presence, part, why string) error {
 	q := o.query
 	var names []string
 	for _, arg := range when.args() {
@@ -243,7 +243,7 @@ func (o *optionalParts) needed(tokens []script.Token, when Presence, part, why s
 
 // condition finds the parts of a condition that drop out, and returns when any
 // of it stands.
-func (o *optionalParts) condition(tokens []script.Token) Presence {
+func (o *optionalParts) condition(tokens []sqltext.Token) Presence {
 	if parts := splitBy(tokens, "OR"); len(parts) > 1 {
 		return o.joined(parts, o.condition)
 	}
@@ -268,7 +268,7 @@ func (o *optionalParts) condition(tokens []script.Token) Presence {
 
 // isCondition reports whether what stands in parentheses is a condition, and no
 // query or row of values.
-func isCondition(tokens []script.Token) bool {
+func isCondition(tokens []sqltext.Token) bool {
 	if len(tokens) == 0 || isOneOf(tokens[0], queryWords) {
 		return false
 	}
@@ -277,7 +277,7 @@ func isCondition(tokens []script.Token) bool {
 
 // joined finds what drops out of parts that are joined by words. A word stands
 // where the part behind it and one before it do.
-func (o *optionalParts) joined(parts [][]script.Token, find func([]script.Token) Presence) Presence {
+func (o *optionalParts) joined(parts [][]sqltext.Token, find func([]sqltext.Token) Presence) Presence {
 	var before Presence
 	for i, part := range parts {
 		when := find(part)
@@ -295,7 +295,7 @@ func (o *optionalParts) joined(parts [][]script.Token, find func([]script.Token)
 
 // splitBy splits at a word or sign that stands in no parentheses, in no CASE and
 // belongs to no BETWEEN.
-func splitBy(tokens []script.Token, word string) (parts [][]script.Token) {
+func splitBy(tokens []sqltext.Token, word string) (parts [][]sqltext.Token) {
 	cases, from, between := 0, 0, 0
 	for i := 0; i < len(tokens); i++ {
 		t := tokens[i]
@@ -320,7 +320,7 @@ func splitBy(tokens []script.Token, word string) (parts [][]script.Token) {
 }
 
 // assignments finds the assignments of an update that drop out.
-func (o *optionalParts) assignments(tokens []script.Token) error {
+func (o *optionalParts) assignments(tokens []sqltext.Token) error {
 	when := o.joined(splitBy(tokens, ","), o.item)
 	if when != nil && len(tokens) > 0 && !o.inBlock(tokens) {
 		return o.needed(tokens, when, "an assignment", "the update would set nothing")
@@ -329,7 +329,7 @@ func (o *optionalParts) assignments(tokens []script.Token) error {
 }
 
 // item is an element of a list, which drops out as a whole.
-func (o *optionalParts) item(tokens []script.Token) Presence {
+func (o *optionalParts) item(tokens []sqltext.Token) Presence {
 	when := o.whenOf(tokens)
 	if len(tokens) > 0 {
 		o.drops(tokens[0].From, tokens[len(tokens)-1].To, when)
@@ -339,7 +339,7 @@ func (o *optionalParts) item(tokens []script.Token) Presence {
 
 // list finds the steps of an order or of groups that drop out, and the words
 // before them together with the last.
-func (o *optionalParts) list(word script.Token, tokens []script.Token) {
+func (o *optionalParts) list(word sqltext.Token, tokens []sqltext.Token) {
 	if when := o.joined(splitBy(tokens, ","), o.item); len(tokens) > 0 {
 		o.drops(word.From, tokens[0].From, when)
 	}

@@ -6,13 +6,13 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Rewrite writes stars out as columns, so that a column that is added later
 // does not shift those behind it, and adds a cast to text where the runtime
 // reads a value in that form.
-func (q *Query) Rewrite(d script.Dialect, asText func(c catalog.Column) bool) error {
+func (q *Query) Rewrite(d sqltext.Dialect, asText func(c catalog.Column) bool) error {
 	text := q.text
 	for i := len(q.Result) - 1; i >= 0; {
 		first := i
@@ -33,14 +33,14 @@ func (q *Query) Rewrite(d script.Dialect, asText func(c catalog.Column) bool) er
 }
 
 // rewritten is what stands in place of an output; empty is what stood there.
-func rewritten(results []Result, was string, d script.Dialect, asText func(c catalog.Column) bool) string {
+func rewritten(results []Result, was string, d sqltext.Dialect, asText func(c catalog.Column) bool) string {
 	star := strings.HasSuffix(was, "*")
 	if !star {
 		r := results[0]
 		if !asText(r.Column) {
 			return ""
 		}
-		expr, _ := outputName(script.Scan(was, d))
+		expr, _ := outputName(sqltext.Scan(was, d))
 		return fmt.Sprintf("(%s)::text AS %s", was[:expr[len(expr)-1].To], quote(d, r.Column.Name))
 	}
 	var list []string
@@ -64,13 +64,13 @@ func rewritten(results []Result, was string, d script.Dialect, asText func(c cat
 }
 
 // quote quotes a name, unless it needs none.
-func quote(d script.Dialect, name string) string {
+func quote(d sqltext.Dialect, name string) string {
 	bare := name != "" && strings.ToLower(name) == name && !slices.Contains(reserved, name) &&
 		!strings.ContainsFunc(name, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') && (r < '0' || r > '9') }) && (name[0] < '0' || name[0] > '9')
 	switch {
 	case bare:
 		return name
-	case d == script.MySQL:
+	case d == sqltext.MySQL:
 		return "`" + strings.ReplaceAll(name, "`", "``") + "`"
 	}
 	return `"` + strings.ReplaceAll(name, `"`, `""`) + `"`

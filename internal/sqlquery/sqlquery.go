@@ -22,7 +22,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 // Shape is how much a query gives.
@@ -56,7 +56,7 @@ type Query struct {
 	head   int // where its name stands in the file
 	body   int // where the text begins in the file
 	text   string
-	tokens []script.Token
+	tokens []sqltext.Token
 	places []place
 	spans  []span // that drop out
 }
@@ -69,7 +69,7 @@ var changing = []string{"insert", "update", "delete", "merge", "into", "call", "
 func (q *Query) Reads() bool {
 	first := true
 	for _, t := range q.tokens {
-		if t.Kind != script.Word {
+		if t.Kind != sqltext.Word {
 			continue
 		}
 		if first && !slices.ContainsFunc([]string{"select", "with", "values", "table"}, t.Is) || slices.ContainsFunc(changing, t.Is) {
@@ -136,7 +136,7 @@ var (
 const headerForm = "a query begins with a line such as: -- gate BestApiaries(since date) -> rows"
 
 // Parse splits a file into its queries. All that is wrong is reported at once.
-func Parse(f File, d script.Dialect) ([]*Query, []error) {
+func Parse(f File, d sqltext.Dialect) ([]*Query, []error) {
 	var queries []*Query
 	var faults []error
 	var current *Query
@@ -294,7 +294,7 @@ func splitList(text string) []string {
 }
 
 // split finds the arguments in the text, and cuts it at them.
-func (q *Query) split(d script.Dialect) error {
+func (q *Query) split(d sqltext.Dialect) error {
 	q.text = strings.TrimRight(q.text, " \t\r\n;")
 	if strings.TrimSpace(q.text) == "" {
 		return q.file.fault(q.body, "write the SQL below the line that heads it", "query %s has no text", q.Name)
@@ -308,9 +308,9 @@ func (q *Query) split(d script.Dialect) error {
 	return q.cut()
 }
 
-func (q *Query) findPlaces(d script.Dialect) error {
-	for _, t := range script.Scan(q.text, d) {
-		if t.Kind != script.Comment {
+func (q *Query) findPlaces(d sqltext.Dialect) error {
+	for _, t := range sqltext.Scan(q.text, d) {
+		if t.Kind != sqltext.Comment {
 			q.tokens = append(q.tokens, t)
 		}
 	}
@@ -326,7 +326,7 @@ func (q *Query) findPlaces(d script.Dialect) error {
 			continue
 		}
 		name := q.tokens[i+1]
-		if name.Kind != script.Word || name.From != t.To || name.Text[0] >= '0' && name.Text[0] <= '9' {
+		if name.Kind != sqltext.Word || name.From != t.To || name.Text[0] >= '0' && name.Text[0] <= '9' {
 			continue
 		}
 		arg := slices.IndexFunc(q.Args, func(a Arg) bool { return a.Name == name.Text })

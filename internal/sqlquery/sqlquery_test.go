@@ -16,7 +16,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 	"widegate/internal/sqlquery"
 	"widegate/internal/testdb"
 )
@@ -44,7 +44,7 @@ func source(t testing.TB, engine string) read.Source {
 // analyze reads one query on the demo's schema.
 func analyze(t testing.TB, c *catalog.Catalog, engine sqlquery.Describer, text string) (*sqlquery.Query, error) {
 	t.Helper()
-	list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, script.Dialect(c.Engine))
+	list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, sqltext.Dialect(c.Engine))
 	if len(faults) > 0 {
 		return nil, errors.Join(faults...)
 	}
@@ -210,7 +210,7 @@ func TestWhatIsWrongHasAPlace(t *testing.T) {
 }
 
 func TestPieces(t *testing.T) {
-	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, script.SQLite)
+	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, sqltext.SQLite)
 	require.Empty(t, faults)
 	assert.Equal(t, "A finds. More of it.", list[0].Doc)
 	n := sqlquery.Presence{{0}}
@@ -274,7 +274,7 @@ func TestOptionalParts(t *testing.T) {
 		},
 		"A(a?, b)\nselect id from hive order by abs(frames - :a), :b": {"b: select id from hive order by ?", "a b: select id from hive order by abs(frames - ?), ?"},
 	} {
-		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, script.SQLite)
+		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, sqltext.SQLite)
 		require.Empty(t, faults, query)
 		q := list[0]
 		var got []string
@@ -325,7 +325,7 @@ func TestPartsThatCannotBeLeftOut(t *testing.T) {
 		{"A(a?) -> count\ninsert into apiary (id, name) values (1, 'x') on conflict (id) do update set name = 'y' where apiary.name = :a", "would change all rows"},
 		{"A() -> count\nselect id from hive", "this one only reads"},
 	} {
-		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, script.SQLite)
+		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, sqltext.SQLite)
 		if assert.Len(t, faults, 1, c.query) {
 			assert.Contains(t, faults[0].Error(), c.what, c.query)
 			assert.NotEmpty(t, fault.Next(faults[0]))
@@ -343,7 +343,7 @@ func FuzzQueries(f *testing.F) {
 	}
 	f.Add("-- gate A(a?) -> rows\nwith x as (select 1) insert into hive (name) select :a from (((x join y on (1) returning *")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, d := range []script.Dialect{script.SQLite, script.Postgres, script.MySQL} {
+		for _, d := range []sqltext.Dialect{sqltext.SQLite, sqltext.Postgres, sqltext.MySQL} {
 			list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, d)
 			if len(faults) > 0 {
 				continue

@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/read/script"
+	"widegate/internal/sqltext"
 )
 
 var (
@@ -57,7 +57,7 @@ func of(t catalog.Type, nullable bool) catalog.Column {
 var unknown = catalog.Column{Nullable: true}
 
 // typeOf finds the type of an expression, and whether it may be null.
-func (a *analysis) typeOf(expr []script.Token, s *scope) catalog.Column {
+func (a *analysis) typeOf(expr []sqltext.Token, s *scope) catalog.Column {
 	for len(expr) > 2 && expr[0].Sign("(") && closing(expr, 0) == len(expr)-1 {
 		expr = expr[1 : len(expr)-1]
 		if expr[0].Is("SELECT") || expr[0].Is("WITH") {
@@ -78,7 +78,7 @@ func (a *analysis) typeOf(expr []script.Token, s *scope) catalog.Column {
 }
 
 // countsAll holds for a query of a count of all rows, which has a row always.
-func countsAll(query []script.Token) bool {
+func countsAll(query []sqltext.Token) bool {
 	grouped := false
 	topLevel(query, func(i int) bool {
 		grouped = grouped || isOneOf(query[i], []string{"GROUP", "HAVING", "LIMIT", "OFFSET", "UNION", "INTERSECT", "EXCEPT"})
@@ -121,7 +121,7 @@ func arithmetic(l, r catalog.Column) catalog.Column {
 }
 
 // operation splits an expression at its outermost operator.
-func (a *analysis) operation(expr []script.Token, s *scope) (catalog.Column, bool) {
+func (a *analysis) operation(expr []sqltext.Token, s *scope) (catalog.Column, bool) {
 	for _, level := range levels {
 		at := -1
 		inCase := 0
@@ -133,7 +133,7 @@ func (a *analysis) operation(expr []script.Token, s *scope) (catalog.Column, boo
 			case t.Is("END"):
 				inCase--
 			case inCase > 0:
-			case isOneOf(t, level.words), t.Kind == script.Sign && strings.Contains(level.signs, t.Text) && !arrow(expr, i):
+			case isOneOf(t, level.words), t.Kind == sqltext.Sign && strings.Contains(level.signs, t.Text) && !arrow(expr, i):
 				if i > 0 || t.Is("NOT") {
 					at = i
 				}
@@ -165,7 +165,7 @@ func (a *analysis) operation(expr []script.Token, s *scope) (catalog.Column, boo
 }
 
 // listNullable reports whether a value behind IN may be null.
-func (a *analysis) listNullable(expr []script.Token, s *scope) bool {
+func (a *analysis) listNullable(expr []sqltext.Token, s *scope) bool {
 	if len(expr) < 2 || !expr[0].Sign("(") {
 		return true
 	}
@@ -174,21 +174,21 @@ func (a *analysis) listNullable(expr []script.Token, s *scope) bool {
 		columns := columnsOf(a.selectOf(list, s))
 		return len(columns) == 0 || slices.ContainsFunc(columns, func(c catalog.Column) bool { return c.Nullable })
 	}
-	return slices.ContainsFunc(splitTokens(list), func(part []script.Token) bool { return a.typeOf(part, s).Nullable })
+	return slices.ContainsFunc(splitTokens(list), func(part []sqltext.Token) bool { return a.typeOf(part, s).Nullable })
 }
 
-func divides(t script.Token) bool { return t.Sign("/") || t.Sign("%") || t.Is("DIV") || t.Is("MOD") }
+func divides(t sqltext.Token) bool { return t.Sign("/") || t.Sign("%") || t.Is("DIV") || t.Is("MOD") }
 
 // isNumber holds for a number that is not zero.
-func isNumber(expr []script.Token) bool {
-	return len(expr) == 1 && expr[0].Kind == script.Word && expr[0].Text[0] >= '0' && expr[0].Text[0] <= '9' && strings.Trim(expr[0].Text, "0.") != ""
+func isNumber(expr []sqltext.Token) bool {
+	return len(expr) == 1 && expr[0].Kind == sqltext.Word && expr[0].Text[0] >= '0' && expr[0].Text[0] <= '9' && strings.Trim(expr[0].Text, "0.") != ""
 }
 
 // trimSigns takes off the first half of an operator of two signs, and NOT.
-func trimSigns(expr []script.Token) []script.Token {
+func trimSigns(expr []sqltext.Token) []sqltext.Token {
 	for len(expr) > 1 {
 		last := expr[len(expr)-1]
-		if !last.Is("NOT") && (last.Kind != script.Sign || !strings.Contains("=<>!~@|", last.Text)) {
+		if !last.Is("NOT") && (last.Kind != sqltext.Sign || !strings.Contains("=<>!~@|", last.Text)) {
 			break
 		}
 		expr = expr[:len(expr)-1]
@@ -197,13 +197,13 @@ func trimSigns(expr []script.Token) []script.Token {
 }
 
 // arrow reports whether the sign at i is part of -> or ->>.
-func arrow(expr []script.Token, i int) bool {
+func arrow(expr []sqltext.Token, i int) bool {
 	minus := func(k int) bool { return k >= 0 && k < len(expr) && expr[k].Sign("-") }
 	more := func(k int) bool { return k >= 0 && k < len(expr) && expr[k].Sign(">") }
 	return minus(i) && more(i+1) || more(i) && (minus(i-1) || more(i-1) && minus(i-2))
 }
 
-func (a *analysis) primary(expr []script.Token, s *scope) catalog.Column {
+func (a *analysis) primary(expr []sqltext.Token, s *scope) catalog.Column {
 	last := len(expr) - 1
 	switch {
 	case last >= 3 && expr[last-1].Sign(":") && expr[last-2].Sign(":"), last >= 3 && castAt(expr) > 0:
@@ -225,7 +225,7 @@ func (a *analysis) primary(expr []script.Token, s *scope) catalog.Column {
 		return a.caseOf(expr, s)
 	case expr[0].Is("EXISTS"):
 		return of(boolean, false)
-	case expr[0].Kind == script.Word && expr[1].Sign("(") && !arrowAt(expr):
+	case expr[0].Kind == sqltext.Word && expr[1].Sign("(") && !arrowAt(expr):
 		return a.call(strings.ToLower(expr[0].Text), expr[2:closing(expr, 1)], expr[closing(expr, 1)+1:], s)
 	case arrowsText(expr):
 		return of(text, true)
@@ -239,7 +239,7 @@ func (a *analysis) primary(expr []script.Token, s *scope) catalog.Column {
 }
 
 // castAt is where a cast by :: begins, the last one; 0 is none.
-func castAt(expr []script.Token) int {
+func castAt(expr []sqltext.Token) int {
 	at := 0
 	topLevel(expr, func(i int) bool {
 		if i > 0 && i+2 < len(expr) && expr[i].Sign(":") && expr[i+1].Sign(":") {
@@ -250,7 +250,7 @@ func castAt(expr []script.Token) int {
 	return at
 }
 
-func words(tokens []script.Token) string {
+func words(tokens []sqltext.Token) string {
 	var list []string
 	for _, t := range tokens {
 		if t.Sign("(") {
@@ -262,7 +262,7 @@ func words(tokens []script.Token) string {
 }
 
 // arrowsText holds for document ->> path.
-func arrowsText(expr []script.Token) bool {
+func arrowsText(expr []sqltext.Token) bool {
 	for i := 2; i < len(expr); i++ {
 		if expr[i].Sign(">") && expr[i-1].Sign(">") && expr[i-2].Sign("-") {
 			return true
@@ -272,7 +272,7 @@ func arrowsText(expr []script.Token) bool {
 }
 
 // arrowAt holds for document -> path.
-func arrowAt(expr []script.Token) bool {
+func arrowAt(expr []sqltext.Token) bool {
 	for i := 1; i < len(expr); i++ {
 		if expr[i].Sign(">") && expr[i-1].Sign("-") {
 			return true
@@ -281,9 +281,9 @@ func arrowAt(expr []script.Token) bool {
 	return false
 }
 
-func (a *analysis) single(t script.Token, s *scope) catalog.Column {
+func (a *analysis) single(t sqltext.Token, s *scope) catalog.Column {
 	switch {
-	case t.Kind == script.Text:
+	case t.Kind == sqltext.Text:
 		return of(text, false)
 	case t.Is("NULL"):
 		return unknown
@@ -293,21 +293,21 @@ func (a *analysis) single(t script.Token, s *scope) catalog.Column {
 		return of(catalog.Type{Kind: catalog.Date}, false)
 	case t.Is("CURRENT_TIMESTAMP"):
 		return of(catalog.Type{Kind: catalog.TimestampTZ}, false)
-	case t.Kind == script.Word && t.Text[0] >= '0' && t.Text[0] <= '9':
+	case t.Kind == sqltext.Word && t.Text[0] >= '0' && t.Text[0] <= '9':
 		if strings.ContainsAny(t.Text, ".eE") {
 			return of(decimal, false)
 		}
 		return of(integer, false)
 	}
-	if c, ok := a.column([]script.Token{t}, s); ok {
+	if c, ok := a.column([]sqltext.Token{t}, s); ok {
 		return c
 	}
 	return unknown
 }
 
 // caseOf is the type of the results; without ELSE it may be null.
-func (a *analysis) caseOf(expr []script.Token, s *scope) catalog.Column {
-	var parts [][]script.Token
+func (a *analysis) caseOf(expr []sqltext.Token, s *scope) catalog.Column {
+	var parts [][]sqltext.Token
 	hasElse, depth, from := false, 0, -1
 	take := func(end int) {
 		if from >= 0 {
@@ -341,7 +341,7 @@ func (a *analysis) caseOf(expr []script.Token, s *scope) catalog.Column {
 	return result
 }
 
-func (a *analysis) castCall(args []script.Token, s *scope) catalog.Column {
+func (a *analysis) castCall(args []sqltext.Token, s *scope) catalog.Column {
 	result := unknown
 	topLevel(args, func(i int) bool {
 		if !args[i].Is("AS") {
@@ -356,7 +356,7 @@ func (a *analysis) castCall(args []script.Token, s *scope) catalog.Column {
 }
 
 // findArgs gives arguments the types of what they are compared with.
-func (a *analysis) findArgs(tokens []script.Token) {
+func (a *analysis) findArgs(tokens []sqltext.Token) {
 	q := a.query
 	all := &scope{sources: a.sources}
 	for _, p := range q.places {
@@ -368,7 +368,7 @@ func (a *analysis) findArgs(tokens []script.Token) {
 }
 
 // beside finds the type that the argument at token i must have.
-func (a *analysis) beside(tokens []script.Token, arg, i int, s *scope) (c catalog.Column, assigned, ok bool) {
+func (a *analysis) beside(tokens []sqltext.Token, arg, i int, s *scope) (c catalog.Column, assigned, ok bool) {
 	next := i + 2
 	switch {
 	case next+2 < len(tokens) && tokens[next].Sign(":") && tokens[next+1].Sign(":"):
@@ -416,7 +416,7 @@ func (a *analysis) beside(tokens []script.Token, arg, i int, s *scope) (c catalo
 
 // operatorBefore is the end of the operand on the other side of an operator
 // that stands before token i; -1 is none.
-func (a *analysis) operatorBefore(tokens []script.Token, i int) int {
+func (a *analysis) operatorBefore(tokens []sqltext.Token, i int) int {
 	at := i - 1
 	switch {
 	case at < 0:
@@ -446,7 +446,7 @@ func (a *analysis) operatorBefore(tokens []script.Token, i int) int {
 		return -1
 	}
 	start := at
-	for at >= 0 && tokens[at].Kind == script.Sign && strings.Contains("=<>!+-*/%~|", tokens[at].Text) {
+	for at >= 0 && tokens[at].Kind == sqltext.Sign && strings.Contains("=<>!+-*/%~|", tokens[at].Text) {
 		at--
 	}
 	if at == start || at < 0 || tokens[at].Sign("(") || tokens[at].Sign(",") {
@@ -456,7 +456,7 @@ func (a *analysis) operatorBefore(tokens []script.Token, i int) int {
 }
 
 // operandEnding is the operand whose last token is at.
-func operandEnding(tokens []script.Token, at int) []script.Token {
+func operandEnding(tokens []sqltext.Token, at int) []sqltext.Token {
 	from := at
 	if tokens[at].Sign(")") {
 		depth := 0
@@ -470,7 +470,7 @@ func operandEnding(tokens []script.Token, at int) []script.Token {
 				}
 			}
 		}
-		if from > 0 && tokens[from-1].Kind == script.Word && !isOneOf(tokens[from-1], []string{"AND", "OR", "WHERE", "ON", "NOT", "WHEN", "IN"}) {
+		if from > 0 && tokens[from-1].Kind == sqltext.Word && !isOneOf(tokens[from-1], []string{"AND", "OR", "WHERE", "ON", "NOT", "WHEN", "IN"}) {
 			from--
 		}
 		return tokens[max(from, 0) : at+1]
@@ -483,9 +483,9 @@ func operandEnding(tokens []script.Token, at int) []script.Token {
 
 // operatorAfter is where the operand behind an operator at token i begins; 0
 // is none.
-func operatorAfter(tokens []script.Token, i int) int {
+func operatorAfter(tokens []sqltext.Token, i int) int {
 	at := i
-	for at < len(tokens) && (tokens[at].Kind == script.Sign && strings.Contains("=<>!+-*/%|", tokens[at].Text) || isOneOf(tokens[at], []string{"BETWEEN"})) {
+	for at < len(tokens) && (tokens[at].Kind == sqltext.Sign && strings.Contains("=<>!+-*/%|", tokens[at].Text) || isOneOf(tokens[at], []string{"BETWEEN"})) {
 		at++
 	}
 	if at == i || at >= len(tokens) {
@@ -494,7 +494,7 @@ func operatorAfter(tokens []script.Token, i int) int {
 	return at
 }
 
-func operandBeginning(tokens []script.Token, at int) []script.Token {
+func operandBeginning(tokens []sqltext.Token, at int) []sqltext.Token {
 	end := at
 	for end+2 < len(tokens) && tokens[end+1].Sign(".") {
 		end += 2
@@ -510,7 +510,7 @@ func operandBeginning(tokens []script.Token, at int) []script.Token {
 
 // isAssignment reports whether the operand that ends at a token is a column
 // that is set.
-func isAssignment(tokens []script.Token, at int) bool {
+func isAssignment(tokens []sqltext.Token, at int) bool {
 	from := at
 	for from >= 2 && tokens[from-1].Sign(".") {
 		from -= 2
@@ -528,7 +528,7 @@ func isAssignment(tokens []script.Token, at int) bool {
 
 // enclosingCall is the place of the function whose argument token i is; -1 is
 // none.
-func enclosingCall(tokens []script.Token, i int) int {
+func enclosingCall(tokens []sqltext.Token, i int) int {
 	depth := 0
 	for k := i - 1; k > 0; k-- {
 		switch {

@@ -1,0 +1,357 @@
+package sqltext
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// Statement is one statement of a script, without the semicolon behind it.
+type Statement struct {
+	File    *File
+	Text    string
+	From    int    // where it begins in the file, in bytes
+	Comment string // the comments that stand between it and the one before
+}
+
+// Position returns the line and column, from 1, of a place in the statement,
+// given in bytes from its beginning. Columns count characters.
+func (s Statement) Position(at int) (line, column int) {
+	before := s.File.Text[:min(s.From+max(at, 0), len(s.File.Text))]
+	start := strings.LastIndexByte(before, '\n') + 1
+	return strings.Count(before, "\n") + 1, utf8.RuneCountInString(before[start:]) + 1
+}
+
+// Head is the beginning of the statement, for messages.
+func (s Statement) Head() string {
+	words := strings.Fields(s.Text)
+	if len(words) > 5 {
+		return strings.Join(words[:5], " ") + " …"
+	}
+	return strings.Join(words, " ")
+}
+
+// Split splits a file at the semicolons that end statements. It leaves out
+// what is for the engines' own shells: their commands, data to be copied in,
+// and changes of the delimiter, which it obeys.
+func Split(f *File, d Dialect) []Statement {
+	source := f.Text
+	switch d {
+	case Postgres:
+		source = blankShell(source)
+	case MySQL:
+		source = openVersioned(source)
+	}
+	s := splitter{file: f, source: source, dialect: d, delimiter: ";"}
+	for at := 0; at < len(source); {
+		at = s.step(at)
+	}
+	s.flush(len(source))
+	return s.list
+}
+
+// inclusions are the commands by which the shells of the engines run another
+// file.
+var inclusions = map[Dialect]*regexp.Regexp{
+	Postgres: regexp.MustCompile(`(?m)^\\ir?[ \t]+(\S+)`),
+	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+(\S+)`),
+	SQLite:   regexp.MustCompile(`(?m)^\.read[ \t]+(\S+)`),
+}
+
+// Included lists the files that a script has a shell run, which are not read with
+// it, with their places as of Statement.Position.
+func Included(f *File, d Dialect) []Statement {
+	var list []Statement
+	for _, m := range inclusions[d].FindAllStringIndex(f.Text, -1) {
+		list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
+	}
+	return list
+}
+
+// forShell are what the clients of the engines do themselves. Commands that only
+// change what a client shows are left out.
+var forShell = map[Dialect]*regexp.Regexp{
+	Postgres: regexp.MustCompile(`(?mi)^(?:\\(?:include_relative|include|ir|i|copy|connect|c|gexec|g|if|elif|else|endif|o|w|!)\b[^\n]*|copy\s[^;]*\sfrom\s+stdin\b[^;]*;)`),
+	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+\S+`),
+	SQLite:   regexp.MustCompile(`(?m)^\.(?:read|import|restore|open|load|shell|system|once|output|save|clone|archive)\b[^\n]*`),
+}
+
+// ForShell lists what a script leaves to the client of its engine, and no server
+// understands, with places as of Statement.Position.
+func ForShell(f *File, d Dialect) []Statement {
+	var list []Statement
+	pattern := forShell[d]
+	if pattern == nil || !pattern.MatchString(f.Text) {
+		return nil
+	}
+	statements := Split(f, d)
+	for _, m := range pattern.FindAllStringIndex(f.Text, -1) {
+		inside := slices.ContainsFunc(statements, func(s Statement) bool { return s.From <= m[0] && m[0] < s.From+len(s.Text) && d != MySQL })
+		if !inside {
+			list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
+		}
+	}
+	return list
+}
+
+type splitter struct {
+	file      *File
+	source    string
+	dialect   Dialect
+	delimiter string
+	list      []Statement
+	words     []Token // of the statement so far
+	comments  []string
+	blocks    []block // of a body, that are open
+	closed    bool    // the last END closed a block
+	open      int     // parentheses; PostgreSQL's rules have statements in them
+}
+
+var delimiterLine = regexp.MustCompile(`(?i)^delimiter[ \t]+(\S+)[^\n]*`)
+
+// step takes what stands at a place and returns the next place.
+func (s *splitter) step(at int) int {
+	if len(s.words) == 0 && s.shellLine(at) {
+		return at + indexOr(s.source[at:], "\n", len(s.source)-at)
+	}
+	if s.dialect == MySQL && len(s.words) == 0 {
+		if m := delimiterLine.FindStringSubmatch(s.source[at:]); m != nil {
+			s.delimiter = m[1]
+			return at + len(m[0])
+		}
+	}
+	own := s.delimiter != ";"
+	if strings.HasPrefix(s.source[at:], s.delimiter) && (own || len(s.blocks) == 0 && s.open == 0) {
+		s.flush(at)
+		return at + len(s.delimiter)
+	}
+	if own && s.source[at] == ';' && len(s.blocks) == 0 { // the server takes several statements at once
+		s.flush(at)
+		return at + 1
+	}
+	t := next(s.source, at, s.dialect)
+	if own && t.Kind == Word { // END$$ holds the delimiter
+		if end := strings.Index(t.Text, s.delimiter); end > 0 {
+			t.Text, t.To = t.Text[:end], at+end
+		}
+	}
+	switch {
+	case t.Kind == Comment && len(s.words) == 0:
+		s.comments = append(s.comments, t.Text)
+	case t.Kind == Comment, t.Text == "" && t.Kind == Sign:
+	default:
+		s.words = append(s.words, t)
+		s.nest(t)
+		switch {
+		case s.dialect != Postgres:
+		case t.Sign("("):
+			s.open++
+		case t.Sign(")"):
+			s.open = max(s.open-1, 0)
+		}
+	}
+	return t.To
+}
+
+// shellLine reports whether a line that begins at a place is for the shell of
+// SQLite: a comment with # or a command with a dot; or one of MySQL's that runs
+// another file.
+func (s *splitter) shellLine(at int) bool {
+	if at > 0 && s.source[at-1] != '\n' {
+		return false
+	}
+	switch s.dialect {
+	case SQLite:
+		return s.source[at] == '#' || s.source[at] == '.'
+	case MySQL:
+		place := inclusions[MySQL].FindStringIndex(s.source[at:min(len(s.source), at+200)])
+		return place != nil && place[0] == 0
+	}
+	return false
+}
+
+// nest keeps count of the blocks in the body of a trigger or routine, whose
+// semicolons end no statement.
+func (s *splitter) nest(t Token) {
+	if t.Kind != Word || !s.hasBody() {
+		return
+	}
+	switch strings.ToUpper(t.Text) {
+	case "BEGIN":
+		if s.dialect != Postgres && s.beginsStatement() {
+			s.blocks = append(s.blocks, statements)
+		}
+	case "ATOMIC":
+		s.blocks = append(s.blocks, statements)
+	case "CASE":
+		if len(s.blocks) > 0 && !s.behind("END") {
+			s.blocks = append(s.blocks, cases)
+		}
+	case "END":
+		s.end()
+	}
+	if s.dialect == MySQL && s.closed && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE", "FOR"}, t.Is) {
+		s.blocks = append(s.blocks, statements) // that END closed no BEGIN
+	}
+}
+
+// block is what an END closes.
+type block int
+
+const (
+	statements block = iota // BEGIN … END
+	cases                   // CASE … END
+)
+
+// end closes a block, unless the word is only the name of a column: a block of
+// statements ends behind one of them.
+func (s *splitter) end() {
+	n := len(s.blocks)
+	s.closed = n > 0 && (s.blocks[n-1] == cases || s.beginsStatement())
+	if s.closed {
+		s.blocks = s.blocks[:n-1]
+	}
+}
+
+// beginsStatement reports whether the last word stands where a statement of a body
+// may begin.
+func (s *splitter) beginsStatement() bool {
+	n := len(s.words)
+	if n < 2 || len(s.blocks) == 0 {
+		return n < 2 || !s.words[n-2].Sign(".") && !s.words[n-2].Sign(",") && !s.words[n-2].Sign("(")
+	}
+	before := s.words[n-2]
+	return before.Sign(";") || before.Sign(":") || slices.ContainsFunc([]string{"BEGIN", "ATOMIC", "THEN", "ELSE", "DO", "LOOP", "REPEAT"}, before.Is) || s.behindHandler()
+}
+
+// behindHandler reports whether the last word stands behind DECLARE … HANDLER FOR ….
+func (s *splitter) behindHandler() bool {
+	for i := len(s.words) - 2; i >= 0 && !s.words[i].Sign(";"); i-- {
+		if s.words[i].Is("HANDLER") {
+			return true
+		}
+	}
+	return false
+}
+
+// behind reports whether the word before the last one is that.
+func (s *splitter) behind(word string) bool {
+	n := len(s.words)
+	return n > 1 && s.words[n-2].Is(word)
+}
+
+// hasBody reports whether the statement makes a trigger or routine.
+func (s *splitter) hasBody() bool {
+	if !s.words[0].Is("CREATE") {
+		return false
+	}
+	for _, t := range s.words[1:min(len(s.words), 9)] {
+		switch {
+		case t.Is("TRIGGER"), t.Is("FUNCTION"), t.Is("PROCEDURE"), t.Is("EVENT"):
+			return true
+		case t.Is("TABLE"), t.Is("VIEW"), t.Is("INDEX"):
+			return false
+		}
+	}
+	return false
+}
+
+func (s *splitter) flush(end int) {
+	if len(s.words) > 0 {
+		from := s.words[0].From
+		text := strings.TrimRight(s.source[from:end], " \t\r\n")
+		s.list = append(s.list, Statement{File: s.file, Text: text, From: from, Comment: strings.Join(s.comments, " ")})
+		s.comments = nil
+	}
+	s.words, s.blocks, s.open = nil, nil, 0
+}
+
+var copyFromInput = regexp.MustCompile(`(?is)^copy\s[^;]*\sfrom\s+stdin\b[^;]*;`)
+
+// blankShell puts spaces over the commands of PostgreSQL's shell and the data
+// that follow COPY … FROM stdin, so that every other place stays what it was.
+func blankShell(source string) string {
+	if !strings.Contains(source, "\n\\") && !strings.HasPrefix(source, "\\") && !strings.Contains(strings.ToLower(source), "from stdin") {
+		return source
+	}
+	out := []byte(source)
+	blank := func(from, to int) {
+		for i := from; i < to; i++ {
+			if out[i] != '\n' {
+				out[i] = ' '
+			}
+		}
+	}
+	for at := 0; at < len(source); {
+		lineStart := at == 0 || source[at-1] == '\n'
+		rest := source[at:]
+		if lineStart && rest[0] == '\\' {
+			end := at + indexOr(rest, "\n", len(rest))
+			blank(at, end)
+			at = end
+			continue
+		}
+		if c := copyFromInput.FindString(rest[:min(len(rest), 1<<16)]); lineStart && c != "" {
+			end := len(source)
+			if i := strings.Index(rest, "\n\\."); i >= 0 {
+				end = at + i + len("\n\\.")
+			}
+			blank(at, end)
+			at = end
+			continue
+		}
+		at = next(source, at, Postgres).To
+	}
+	return string(out)
+}
+
+var versioned = regexp.MustCompile(`^/\*(M?!)\d*`)
+
+// existsClause is what only MariaDB reads, so that a script may be run again. It
+// says nothing of the schema.
+var existsClause = regexp.MustCompile(`^/\*M!\d* IF (NOT )?EXISTS \*/`)
+
+// openVersioned puts spaces over the signs of comments that MySQL and MariaDB
+// execute, /*!40101 … */, so that what stands in them counts.
+func openVersioned(source string) string {
+	if !strings.Contains(source, "!") {
+		return source
+	}
+	out := []byte(source)
+	for at := 0; at < len(source); {
+		m := versioned.FindString(source[at:])
+		if clause := existsClause.FindString(source[at:]); clause != "" {
+			for i := range clause {
+				out[at+i] = ' '
+			}
+			at += len(clause)
+			continue
+		}
+		if m == "" {
+			t := next(source, at, MySQL)
+			if t.Kind == Sign && strings.HasPrefix(source[at:], "*/") {
+				copy(out[at:], "  ")
+				at += 2
+				continue
+			}
+			at = t.To
+			continue
+		}
+		for i := range len(m) {
+			out[at+i] = ' '
+		}
+		at += len(m)
+	}
+	return string(out)
+}
+
+// Pieces are the statements of a text as a program sends them, comments that an
+// engine executes included.
+func Pieces(text string, d Dialect) []string {
+	var list []string
+	for _, s := range Split(&File{Path: "script", Text: text}, d) {
+		list = append(list, text[s.From:s.From+len(s.Text)])
+	}
+	return list
+}
