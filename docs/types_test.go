@@ -8,17 +8,18 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render/openapi"
 )
 
-var engineOf = map[string]string{"## PostgreSQL": catalog.Postgres, "## MySQL and MariaDB": catalog.MySQL, "## SQLite": catalog.SQLite}
+var engineOf = map[string]string{"## PostgreSQL": dialects.Postgres, "## MySQL and MariaDB": dialects.MySQL, "## SQLite": dialects.SQLite}
 
 // TestTypesAreAsTheTableSays makes a column of each type of the table and
 // compares what becomes of it. The torture schemas, whose rows are read,
@@ -90,7 +91,7 @@ var spellings = map[string]string{
 func inTorture(t *testing.T, script, engine, declared string) {
 	t.Helper()
 	text := strings.ToLower(declared)
-	if engine == catalog.Postgres && spellings[text] != "" || text == "timestamp with time zone" && engine == catalog.Postgres {
+	if engine == dialects.Postgres && spellings[text] != "" || text == "timestamp with time zone" && engine == dialects.Postgres {
 		text = spellings[text]
 	}
 	assert.Contains(t, script, text, "no row of a %s is written and read in the tests of %s", declared, engine)

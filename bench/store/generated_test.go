@@ -7,10 +7,11 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
@@ -23,7 +24,7 @@ var update = flag.Bool("update", false, "write the generated store anew")
 
 // TestStoreIsTheGenerated makes sure that what is measured is what is written.
 func TestStoreIsTheGenerated(t *testing.T) {
-	c, err := read.Read(t.Context(), read.Source{Engine: catalog.Postgres, DDL: []string{"../schema/postgres.sql"}})
+	c, err := read.Read(t.Context(), read.Source{Engine: dialects.Postgres, DDL: []string{"../schema/postgres.sql"}})
 	require.NoError(t, err)
 	p := project.Default()
 	m, err := model.Build(c, p, project.NewNames())

@@ -15,6 +15,9 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/engine/registry"
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -51,13 +54,13 @@ func example(t *testing.T, engine string) *catalog.Catalog {
 	text, err := os.ReadFile("../../examples/beekeeping/schema/" + engine + ".sql")
 	require.NoError(t, err)
 	more := map[string]string{
-		catalog.Postgres: `CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN RETURN NEW; END $f$;
+		dialects.Postgres: `CREATE FUNCTION noted() RETURNS trigger LANGUAGE plpgsql AS $f$ BEGIN RETURN NEW; END $f$;
 			CREATE TRIGGER hive_note BEFORE UPDATE ON hive FOR EACH ROW EXECUTE FUNCTION noted();
 			ALTER TABLE hive ENABLE ROW LEVEL SECURITY; CREATE POLICY own_hives ON hive USING (true); GRANT SELECT ON hive TO PUBLIC;
 			CREATE SEQUENCE tickets; CREATE INDEX hive_low ON hive (lower(name)) WHERE name <> '';`,
-		catalog.MySQL: `CREATE TRIGGER hive_note BEFORE UPDATE ON hive FOR EACH ROW SET NEW.name = NEW.name;
+		dialects.MySQL: `CREATE TRIGGER hive_note BEFORE UPDATE ON hive FOR EACH ROW SET NEW.name = NEW.name;
 			CREATE PROCEDURE touched(IN a INT) SELECT a; CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1;`,
-		catalog.SQLite: `CREATE TRIGGER hive_note AFTER UPDATE ON hive BEGIN SELECT 1; END; CREATE INDEX hive_low ON hive (lower(name)) WHERE name <> '';`,
+		dialects.SQLite: `CREATE TRIGGER hive_note AFTER UPDATE ON hive BEGIN SELECT 1; END; CREATE INDEX hive_low ON hive (lower(name)) WHERE name <> '';`,
 	}
 	address := fresh(t, engine)
 	out, err := client(engine, address, t.TempDir(), append(text, more[engine]...))
@@ -71,9 +74,9 @@ func example(t *testing.T, engine string) *catalog.Catalog {
 func fresh(t *testing.T, engine string) string {
 	t.Helper()
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		return testdb.Postgres(t)
-	case catalog.MySQL:
+	case dialects.MySQL:
 		return testdb.MySQL(t)
 	}
 	return filepath.Join(t.TempDir(), "bees.db")
@@ -84,9 +87,9 @@ func fresh(t *testing.T, engine string) string {
 func client(engine, address, folder string, script []byte) (string, error) {
 	var cmd *exec.Cmd
 	switch engine {
-	case catalog.SQLite:
+	case dialects.SQLite:
 		cmd = exec.Command("sqlite3", address)
-	case catalog.Postgres:
+	case dialects.Postgres:
 		cmd = exec.Command("psql", "-X", "-q", "-f", "-", address)
 	default:
 		u, err := url.Parse(address)
@@ -148,7 +151,7 @@ func planted(value any, at, place string, plant func(was string) string) any {
 // TestClientsRunCommands shows that the clients do what the tests below look
 // for.
 func TestClientsRunCommands(t *testing.T) {
-	for engine, script := range map[string]string{catalog.Postgres: "SELECT 1\n\\! touch canary\n;", catalog.MySQL: "\\! touch canary\n", catalog.SQLite: ".shell touch canary\n"} {
+	for engine, script := range map[string]string{dialects.Postgres: "SELECT 1\n\\! touch canary\n;", dialects.MySQL: "\\! touch canary\n", dialects.SQLite: ".shell touch canary\n"} {
 		folder := t.TempDir()
 		_, _ = client(engine, fresh(t, engine), folder, []byte(script)) // it may complain
 		assert.FileExists(t, filepath.Join(folder, "canary"), engine)
@@ -184,13 +187,15 @@ func TestHostileSnapshots(t *testing.T) {
 					text, err := json.Marshal(all)
 					require.NoError(t, err)
 					outputs(t, place, text)
-					hostile, err := catalog.Decode(text)
+					hostile, err := catalog.Decode(text, dialects.All)
 					if err != nil {
 						refused++
 						continue
 					}
-					for _, pair := range [][2]*catalog.Catalog{{{Engine: engine}, hostile}, {hostile, {Engine: engine}}, {c, hostile}} {
-						s, err := migration.Draft(pair[0], pair[1], migration.Options{Decide: func(*migration.Decision) int { return 0 }})
+					for _, pair := range [][2]*catalog.Catalog{{{Engine: dialects.Of(engine)}, hostile}, {hostile, {Engine: dialects.Of(engine)}}, {c, hostile}} {
+						ways, err := registry.Drafting(pair[0].Engine)
+						require.NoError(t, err)
+						s, err := migration.Draft(ways, pair[0], pair[1], migration.Options{Decide: func(*migration.Decision) int { return 0 }})
 						if err != nil {
 							refused++
 							continue
@@ -262,14 +267,14 @@ func TestHostileNames(t *testing.T) {
 			}
 			t.Run(fmt.Sprintf("%s/%d", engine, i), func(t *testing.T) {
 				t.Parallel()
-				if engine == catalog.MySQL && strings.ContainsFunc(h, func(r rune) bool { return r > 0xffff }) {
+				if engine == dialects.MySQL && strings.ContainsFunc(h, func(r rune) bool { return r > 0xffff }) {
 					t.Skip("its names have no such characters")
 				}
 				name := h
-				if engine == catalog.MySQL { // whose names do not end in a space
+				if engine == dialects.MySQL { // whose names do not end in a space
 					name += "y"
 				}
-				c := &catalog.Catalog{Engine: engine, Tables: []catalog.Table{{
+				c := &catalog.Catalog{Engine: dialects.Of(engine), Tables: []catalog.Table{{
 					Name: "t" + name, Kind: catalog.BaseTable, Comment: commentOf(engine, h), PrimaryKey: &catalog.Key{Name: "k" + name, Columns: []string{"id" + name}},
 					Columns: []catalog.Column{
 						{Name: "id" + name, Declared: "bigint", Type: catalog.Type{Kind: catalog.Int, Bits: 64}},
@@ -277,7 +282,9 @@ func TestHostileNames(t *testing.T) {
 					},
 					Indexes: []catalog.Index{{Name: "i" + name, Columns: []string{"c" + name}}},
 				}}}
-				s, err := migration.Draft(&catalog.Catalog{Engine: engine}, c, migration.Options{})
+				ways, err := registry.Drafting(c.Engine)
+				require.NoError(t, err)
+				s, err := migration.Draft(ways, &catalog.Catalog{Engine: dialects.Of(engine)}, c, migration.Options{})
 				if err != nil {
 					require.ErrorContains(t, err, "no script is drafted")
 					require.True(t, strings.ContainsFunc(h, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' || r >= 0x7f && r <= 0x9f }), "%q is refused: %v", h, err)
@@ -296,7 +303,7 @@ func TestHostileNames(t *testing.T) {
 				assert.Equal(t, c.Tables[0].Name, now.Name)
 				assert.Equal(t, c.Tables[0].Columns[1].Name, now.Columns[1].Name)
 				assert.Equal(t, h, now.Columns[1].Default.Text)
-				if engine != catalog.SQLite {
+				if engine != dialects.SQLite {
 					assert.Equal(t, c.Tables[0].Comment, now.Comment)
 				}
 			})
@@ -306,7 +313,7 @@ func TestHostileNames(t *testing.T) {
 
 // commentOf is what can be the comment of a table; SQLite has none.
 func commentOf(engine, h string) string {
-	if engine == catalog.SQLite {
+	if engine == dialects.SQLite {
 		return ""
 	}
 	return h
@@ -335,7 +342,7 @@ func TestHostileCatalogsRender(t *testing.T) {
 				return fmt.Sprint(was, n, h)
 			}))
 			require.NoError(t, err)
-			c, err := catalog.Decode(changed)
+			c, err := catalog.Decode(changed, dialects.All)
 			if err != nil {
 				continue
 			}

@@ -16,17 +16,11 @@ import (
 	"strings"
 
 	"widegate/internal/printable"
+	"widegate/internal/sqltext"
 )
 
 // Version is that of the JSON form.
 const Version = 1
-
-// The engines.
-const (
-	Postgres = "postgres"
-	MySQL    = "mysql" // MariaDB too
-	SQLite   = "sqlite"
-)
 
 // Scripts is the table in which a database keeps which scripts have run on it. It
 // is the tool's, and no part of the schema.
@@ -34,20 +28,20 @@ const Scripts = "widegate_scripts"
 
 // Catalog is one database, or the schemas of it that were read.
 type Catalog struct {
-	Version    int         `json:"version"`
-	Engine     string      `json:"engine"`
-	Schemas    []string    `json:"schemas,omitempty"`    // that were read besides the connection's own
-	SearchPath []string    `json:"searchPath,omitempty"` // in which names are found that have no schema, where it is not only public
-	Tables     []Table     `json:"tables"`
-	Enums      []Enum      `json:"enums,omitempty"`
-	Domains    []Domain    `json:"domains,omitempty"`
-	Composites []Composite `json:"composites,omitempty"`
-	Sequences  []Sequence  `json:"sequences,omitempty"`
-	Routines   []Routine   `json:"routines,omitempty"`
-	Extras     []Extra     `json:"extras,omitempty"`   // of the schema as a whole
-	Reading    int         `json:"reading,omitempty"`  // see Reading
-	Complete   bool        `json:"complete,omitempty"` // a server said all of it; scripts leave out triggers and extras
-	Notes      []Note      `json:"notes,omitempty"`
+	Version    int              `json:"version"`
+	Engine     *sqltext.Dialect `json:"engine"`
+	Schemas    []string         `json:"schemas,omitempty"`    // that were read besides the connection's own
+	SearchPath []string         `json:"searchPath,omitempty"` // in which names are found that have no schema, where it is not only public
+	Tables     []Table          `json:"tables"`
+	Enums      []Enum           `json:"enums,omitempty"`
+	Domains    []Domain         `json:"domains,omitempty"`
+	Composites []Composite      `json:"composites,omitempty"`
+	Sequences  []Sequence       `json:"sequences,omitempty"`
+	Routines   []Routine        `json:"routines,omitempty"`
+	Extras     []Extra          `json:"extras,omitempty"`   // of the schema as a whole
+	Reading    int              `json:"reading,omitempty"`  // see Reading
+	Complete   bool             `json:"complete,omitempty"` // a server said all of it; scripts leave out triggers and extras
+	Notes      []Note           `json:"notes,omitempty"`
 }
 
 // Extra is what else an engine keeps for a table or for the whole schema, such
@@ -63,7 +57,7 @@ type Extra struct {
 }
 
 // KnowsTriggers reports whether the triggers of the tables are all known.
-func (c *Catalog) KnowsTriggers() bool { return c.Complete || c.Engine == SQLite }
+func (c *Catalog) KnowsTriggers() bool { return c.Complete || c.Engine.ToldWhole }
 
 // Note is something the reader could not carry over.
 type Note struct {
@@ -490,14 +484,27 @@ func (c *Catalog) Encode() ([]byte, error) {
 	return []byte(printable.Text(text.String())), nil
 }
 
-// Decode reads the JSON form.
-func Decode(text []byte) (*Catalog, error) {
+// plain is a catalog without its ways to be encoded.
+type plain Catalog
+
+// Decode reads the JSON form of a catalog of one of the engines.
+func Decode(text []byte, known []*sqltext.Dialect) (*Catalog, error) {
 	dec := json.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
-	var c Catalog
-	if err := dec.Decode(&c); err != nil {
+	var form struct {
+		*plain
+		Engine string `json:"engine"`
+	}
+	form.plain = &plain{}
+	if err := dec.Decode(&form); err != nil {
 		return nil, fmt.Errorf("reading the catalog: %w", err)
 	}
+	c := (*Catalog)(form.plain)
+	i := slices.IndexFunc(known, func(d *sqltext.Dialect) bool { return d.Name == form.Engine })
+	if i < 0 {
+		return nil, fmt.Errorf("reading the catalog: there is no engine %q", form.Engine)
+	}
+	c.Engine = known[i]
 	if c.Version != Version {
 		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
 	}
@@ -507,5 +514,5 @@ func Decode(text []byte) (*Catalog, error) {
 	for i := range c.Tables {
 		c.Tables[i].Rows = -1
 	}
-	return &c, nil
+	return c, nil
 }

@@ -4,12 +4,14 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 func sample() *Catalog {
-	return &Catalog{Engine: Postgres, Schemas: []string{"public", "stock"}, Tables: []Table{
+	return &Catalog{Engine: dialects.Of(dialects.Postgres), Schemas: []string{"public", "stock"}, Tables: []Table{
 		{Schema: "public", Name: "hive", Kind: BaseTable, Columns: []Column{
 			{Name: "id", Declared: "bigint", Type: Type{Kind: Int, Bits: 64}, Default: &Default{Kind: Identity}},
 			{Name: "temper", Declared: "public.temper", Type: Type{Kind: EnumKind, Enum: "public.temper"}, Comment: "<wild> & calm"},
@@ -41,7 +43,7 @@ func TestEncodingIsCanonical(t *testing.T) {
 	}
 	assert.Contains(t, string(want), `"wild",`, "labels keep the order that they have in the engine")
 	assert.Contains(t, string(want), "<wild> & calm")
-	back, err := Decode(want)
+	back, err := Decode(want, dialects.All)
 	require.NoError(t, err)
 	again, err := back.Encode()
 	require.NoError(t, err)
@@ -64,7 +66,7 @@ func TestLeaveOut(t *testing.T) {
 
 func TestDecodeRefuses(t *testing.T) {
 	for _, text := range []string{"", "[]", `{"version":1,"colour":"red"}`, `{"version":99,"engine":"sqlite","tables":[]}`} {
-		_, err := Decode([]byte(text))
+		_, err := Decode([]byte(text), dialects.All)
 		assert.Error(t, err, text)
 	}
 }
@@ -74,13 +76,13 @@ func FuzzDecode(f *testing.F) {
 	require.NoError(f, err)
 	f.Add(text)
 	f.Fuzz(func(t *testing.T, text []byte) {
-		c, err := Decode(text)
+		c, err := Decode(text, dialects.All)
 		if err != nil {
 			return
 		}
 		first, err := c.Encode()
 		require.NoError(t, err)
-		again, err := Decode(first)
+		again, err := Decode(first, dialects.All)
 		require.NoError(t, err)
 		second, err := again.Encode()
 		require.NoError(t, err)

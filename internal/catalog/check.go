@@ -12,7 +12,6 @@ import (
 // is read.
 
 var (
-	engines = []string{Postgres, MySQL, SQLite}
 	// actions are those of references, in lower case.
 	actions = []string{"", "no action", "restrict", "cascade", "set null", "set default"}
 	// columnList stands behind SET NULL and SET DEFAULT in PostgreSQL.
@@ -21,22 +20,15 @@ var (
 	defaults   = []DefaultKind{Constant, Expression, Identity}
 )
 
-// mostColumns is how many columns a table or view has at most: appendix K of
-// PostgreSQL's documentation, MySQL's on limits, SQLite's as it is built.
-var mostColumns = map[string]int{Postgres: 1664, MySQL: 4096, SQLite: 2000}
-
 // mostName is how long a name may be, in bytes; that is more than any server
 // takes.
 const mostName = 10_000
 
 // check returns an error for a value that no reader gives.
 func (c *Catalog) check() error {
-	if !slices.Contains(engines, c.Engine) {
-		return fmt.Errorf("there is no engine %q", c.Engine)
-	}
 	for i := range c.Tables {
-		if n := len(c.Tables[i].Columns); n > mostColumns[c.Engine] {
-			return fmt.Errorf("table %q: %d columns are more than %s takes", c.Tables[i].FullName(), n, c.Engine)
+		if n := len(c.Tables[i].Columns); n > c.Engine.MostColumns {
+			return fmt.Errorf("table %q: %d columns are more than %s takes", c.Tables[i].FullName(), n, c.Engine.Name)
 		}
 		if err := c.Tables[i].check(); err != nil {
 			return fmt.Errorf("table %q: %w", c.Tables[i].FullName(), err)

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 )
 
@@ -12,13 +14,13 @@ import (
 func TestDecodeHoldsToWords(t *testing.T) {
 	good := `{"version": 1, "engine": "postgres", "tables": [{"name": "hive", "kind": "table", "columns": [{"name": "id", "declared": "integer", "type": {"kind": "int"}, "default": {"kind": "constant"}}],
 		"references": [{"columns": ["id"], "table": "hive", "target": ["id"], "onDelete": "set null (id)"}]}], "routines": [{"name": "f", "kind": "function"}]}`
-	_, err := Decode([]byte(good))
+	_, err := Decode([]byte(good), dialects.All)
 	assert.NoError(t, err)
 	for from, to := range map[string]string{
 		`"postgres"`: `"oracle"`, `"kind": "table"`: `"kind": "table; DROP"`, `"name": "hive"`: `"name": ""`, `"name": "id"`: `"name": ""`, `"kind": "constant"`: `"kind": "x"`,
 		`"set null (id)"`: `"cascade; DROP TABLE hive"`, `"kind": "function"`: `"kind": "aggregate; x"`,
 	} {
-		_, err := Decode([]byte(strings.Replace(good, from, to, 1)))
+		_, err := Decode([]byte(strings.Replace(good, from, to, 1)), dialects.All)
 		assert.ErrorContains(t, err, "reading the catalog", to)
 	}
 	var columns []string

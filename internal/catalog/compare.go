@@ -146,7 +146,7 @@ func (c *comparison) table(old, now *Table) {
 // attached compares what hangs on a table, where both sides know it.
 func (c *comparison) attached(before, after *Catalog, old, now *Table) {
 	name := now.FullName()
-	if before.KnowsTriggers() && after.KnowsTriggers() && (before.Engine != SQLite || old.Definition != "" && now.Definition != "") {
+	if before.KnowsTriggers() && after.KnowsTriggers() && (!before.Engine.TableTexts || old.Definition != "" && now.Definition != "") {
 		c.triggers(name, old, now)
 	}
 	if before.Complete && after.Complete {

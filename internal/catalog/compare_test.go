@@ -3,6 +3,8 @@ package catalog
 import (
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 )
 
@@ -55,12 +57,12 @@ func TestCompare(t *testing.T) {
 
 // TestAnOldRecordIsNoChange compares with one that does not know all facts yet.
 func TestAnOldRecordIsNoChange(t *testing.T) {
-	old := &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable}}, Routines: []Routine{{Name: "weigh", Kind: "function"}}}
-	now := &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()", Triggers: []Trigger{{Name: "t"}}}}, Routines: []Routine{{Name: "weigh", Kind: "function", Definition: "CREATE …"}}}
+	old := &Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []Table{{Name: "hive", Kind: BaseTable}}, Routines: []Routine{{Name: "weigh", Kind: "function"}}}
+	now := &Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()", Triggers: []Trigger{{Name: "t"}}}}, Routines: []Routine{{Name: "weigh", Kind: "function", Definition: "CREATE …"}}}
 	assert.Empty(t, Compare(old, now))
 	now.Routines[0].Returns = "int"
 	assert.Equal(t, []string{"the function weigh() has changed"}, lines(Compare(old, now)))
-	assert.Equal(t, []string{"hive: the trigger t is gone"}, lines(Compare(now, &Catalog{Engine: SQLite, Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()"}}, Routines: now.Routines})))
+	assert.Equal(t, []string{"hive: the trigger t is gone"}, lines(Compare(now, &Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []Table{{Name: "hive", Kind: BaseTable, Definition: "CREATE TABLE hive ()"}}, Routines: now.Routines})))
 }
 
 func lines(changes []Change) []string {

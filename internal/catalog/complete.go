@@ -13,7 +13,7 @@ import (
 // the same names where they are the same.
 func Completed(a, b *Catalog) (x, y *Catalog) {
 	a, b = a.asReadLike(b), b.asReadLike(a)
-	if a.Engine == SQLite || a.Complete == b.Complete {
+	if a.Engine.ToldWhole || a.Complete == b.Complete {
 		return a, b
 	}
 	if a.Complete {
@@ -32,7 +32,7 @@ func (c *Catalog) completedBy(other *Catalog) *Catalog {
 			continue
 		}
 		t.Triggers, t.Extras = completeTriggers(known.Triggers, t.Triggers), completeExtras(known.Extras, t.Extras)
-		if t.IsView() && len(t.Options) == 0 && out.Engine == MySQL {
+		if t.IsView() && len(t.Options) == 0 && out.Engine.ViewOptionsApart {
 			t.Options = slices.Clone(known.Options)
 		}
 		t.completeBy(known)

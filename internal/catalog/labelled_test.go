@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -25,7 +27,7 @@ var tableWord = regexp.MustCompile(`^(\w+)\((.*)\)$`)
 // labelled reads one side of a line of testdata/renames.txt.
 func labelled(t *testing.T, text string) *Catalog {
 	t.Helper()
-	c := &Catalog{Engine: Postgres}
+	c := &Catalog{Engine: dialects.Of(dialects.Postgres)}
 	for _, word := range strings.Split(text, ";") {
 		name, columns := "hive", strings.TrimSpace(word)
 		if m := tableWord.FindStringSubmatch(columns); m != nil {

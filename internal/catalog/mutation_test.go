@@ -6,13 +6,15 @@ import (
 	"reflect"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // everyFact is a catalog in which every field of every thing has a value.
 func everyFact() *Catalog {
-	c := &Catalog{Engine: Postgres, Complete: true}
+	c := &Catalog{Engine: dialects.Of(dialects.Postgres), Complete: true}
 	identity := &Default{Kind: Identity, Always: true, Sequence: "numbers", Own: "own_seq", Serial: true, Options: "CACHE 2"}
 	column := func(name string, t Type) Column {
 		return Column{Name: name, Declared: string(t.Kind), Type: t, Nullable: true, Default: &Default{Kind: Constant, Text: "1"}, Domain: "d", Generated: "a + 1",

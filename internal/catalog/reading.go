@@ -17,7 +17,7 @@ func (c *Catalog) asReadLike(later *Catalog) *Catalog {
 	for i := range out.Tables {
 		t := &out.Tables[i]
 		if other, ok := later.Table(t.Schema, t.Name); ok {
-			t.readLike(other, c.Engine == SQLite)
+			t.readLike(other, c.Engine.NullableKeys)
 		}
 	}
 	for _, s := range later.Sequences {

@@ -215,18 +215,18 @@ func (c *Catalog) renameTable(r Rename) {
 	for i := range c.Tables {
 		t := &c.Tables[i]
 		if t.FullName() == r.From {
-			if c.Engine == Postgres {
+			if c.Engine.OwnedSequences {
 				t.keepSequences("")
 			}
 			t.Schema, t.Name = schema, name
-			if c.Engine == Postgres {
+			if c.Engine.OwnedSequences {
 				t.settleSequences()
 			}
-			if c.Engine != SQLite {
+			if c.Engine.Follows {
 				t.followed(func(text string) string { return replaceWord(text, was, name) })
 			}
 			for k := range t.Triggers {
-				if c.Engine != SQLite {
+				if c.Engine.Follows {
 					t.Triggers[k].Definition = replaceWord(t.Triggers[k].Definition, was, name)
 				}
 			}
@@ -263,13 +263,13 @@ func (c *Catalog) renameColumn(r Rename) {
 		if t.FullName() != r.In {
 			continue
 		}
-		if c.Engine == Postgres {
+		if c.Engine.OwnedSequences {
 			t.keepSequences(r.From)
 		}
-		if c.Engine != SQLite {
+		if c.Engine.Follows {
 			t.followed(func(text string) string { return replaceWord(text, r.From, r.To) })
 		}
-		if c.Engine == Postgres { // which follows it into the parts of a trigger that are not its function
+		if c.Engine.TriggersFollow { // into the parts of a trigger that are not its function
 			for k := range t.Triggers {
 				t.Triggers[k].Definition = replaceWord(t.Triggers[k].Definition, r.From, r.To)
 			}
@@ -282,7 +282,7 @@ func (c *Catalog) renameColumn(r Rename) {
 		}
 		for k := range t.Checks {
 			t.Checks[k].Expr = replaceWord(t.Checks[k].Expr, r.From, r.To)
-			if c.Engine == MySQL && t.Checks[k].Name == r.From { // one of the column itself
+			if c.Engine.ColumnChecks && t.Checks[k].Name == r.From { // one of the column itself
 				t.Checks[k].Name = r.To
 			}
 		}

@@ -3,6 +3,8 @@ package catalog
 import (
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -21,7 +23,7 @@ func withTables(tables ...Table) *Catalog {
 			tables[i].Kind = BaseTable
 		}
 	}
-	return &Catalog{Engine: Postgres, Tables: tables}
+	return &Catalog{Engine: dialects.Of(dialects.Postgres), Tables: tables}
 }
 
 func TestFindRenames(t *testing.T) {

@@ -120,7 +120,7 @@ func (a *app) applyTo(f applying, args []string) (read.Source, error) {
 	}
 	url := cmp.Or(strings.Join(args, ""), os.Getenv("DATABASE_URL"), known.URL)
 	if url == "" {
-		return read.Source{}, fault.New("name one as in `widegate apply sqlite:bees.db` or `widegate apply postgres://user@host/bees`, by DATABASE_URL, or by `database: {url: …}` in the project file", "no database is named")
+		return read.Source{}, fault.New("name one as in `widegate apply "+exampleURL("")+"`, by DATABASE_URL, or by `database: {url: …}` in the project file", "no database is named")
 	}
 	url, err := project.Expand(url)
 	if err != nil {
@@ -131,7 +131,7 @@ func (a *app) applyTo(f applying, args []string) (read.Source, error) {
 		return target, err
 	}
 	if target.URL == "" {
-		return target, fault.New("give the URL of a database, as in sqlite:bees.db; scripts are named by --scripts", "%s is no database", url)
+		return target, fault.New("give the URL of a database, as in "+exampleURL("")+"; scripts are named by --scripts", "%s is no database", url)
 	}
 	target.DDL, target.Schemas = known.DDL, known.Schemas
 	return target, nil

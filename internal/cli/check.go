@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/generate"
 	"widegate/internal/impact"
 	"widegate/internal/model"
@@ -73,7 +74,7 @@ func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 // brokenSince is what clients of the interface of a revision may rely on, and is
 // not so any more.
 func (a *app) brokenSince(ctx context.Context, revision string, plan *generate.Plan) ([]impact.Line, error) {
-	p, ledger, err := project.Revision(ctx, a.config, revision)
+	p, ledger, err := project.Revision(ctx, a.config, revision, registry.Dialects())
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 
 	"widegate/internal/catalog"
@@ -74,7 +76,7 @@ func TestFaultsKeepTheirCause(t *testing.T) {
 }
 
 func TestHeadline(t *testing.T) {
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{
 		{Name: "hive", Kind: catalog.BaseTable, Rows: 1500, References: make([]catalog.Reference, 2)}, {Name: "v", Kind: catalog.View, Rows: -1},
 	}, Enums: make([]catalog.Enum, 1)}
 	assert.Equal(t, "postgres://a:***@h/bees, postgres: 1 table, 1 view, 2 references, 1 enum type, about 1,500 rows",

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/generate"
 	"widegate/internal/project"
 	"widegate/internal/read"
@@ -49,7 +50,7 @@ func (a *app) tableNames(*cobra.Command, []string, string) ([]string, cobra.Shel
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
-	ledger, err := project.LoadLedger(p)
+	ledger, err := project.LoadLedger(p, registry.Dialects())
 	if err != nil || ledger.Schema() == nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}

@@ -15,11 +15,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/examples/beekeeping"
-	"widegate/gate"
-	"widegate/gate/mysql"
-	"widegate/gate/postgres"
-	"widegate/gate/sqlite"
-	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/gomodule"
@@ -115,14 +110,18 @@ func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Sou
 // demoDatabase makes and fills the database, unless it was made before.
 func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 	if d.url == "" {
-		d.url = "sqlite:" + filepath.ToSlash(filepath.Join(d.folder, "bees.db"))
+		d.url = filepath.ToSlash(filepath.Join(d.folder, "bees.db"))
 	}
 	source, err := read.Parse([]string{d.url}, "")
 	if err != nil {
 		return source, err
 	}
-	if source.Engine == catalog.SQLite {
-		if err := read.MakeDatabase(ctx, source); err != nil {
+	e, err := source.Known()
+	if err != nil {
+		return source, err
+	}
+	if _, isFile := source.File(); isFile {
+		if err := e.Make(ctx, source.URL); err != nil {
 			return source, err
 		}
 	}
@@ -137,7 +136,7 @@ func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 	if len(before.Tables) > 0 {
 		return source, fault.New("give an empty database", "%s has tables already", source.Redacted())
 	}
-	db, err := open(ctx, source)
+	db, err := e.OpenService(ctx, source.URL)
 	if err != nil {
 		return source, err
 	}
@@ -148,25 +147,8 @@ func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 	if err := beekeeping.Fill(ctx, db, d.rows); err != nil {
 		return source, err
 	}
-	_, err = db.Exec(ctx, analyze[source.Engine], nil)
+	_, err = db.Exec(ctx, e.Analyze(), nil)
 	return source, err
-}
-
-// analyze makes an engine estimate how many rows there are.
-var analyze = map[string]string{
-	catalog.Postgres: "ANALYZE",
-	catalog.MySQL:    "DO 0", // it keeps estimates by itself
-	catalog.SQLite:   "PRAGMA optimize",
-}
-
-func open(ctx context.Context, s read.Source) (gate.DB, error) {
-	switch s.Engine {
-	case catalog.Postgres:
-		return postgres.Open(ctx, s.URL)
-	case catalog.MySQL:
-		return mysql.Open(ctx, s.URL)
-	}
-	return sqlite.Open(ctx, s.Path())
 }
 
 // demoProject sets the project up, unless that was done before.
@@ -176,8 +158,8 @@ func (a *app) demoProject(cmd *cobra.Command, d demo, source read.Source) error 
 		return err
 	}
 	url := source.URL
-	if source.Engine == catalog.SQLite {
-		url = source.Path()
+	if file, isFile := source.File(); isFile {
+		url = file
 	}
 	quiet := *a
 	quiet.quiet = true // the next commands are run here, not proposed

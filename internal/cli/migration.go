@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/migration"
 	"widegate/internal/printable"
@@ -106,7 +107,11 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
-	there, err := migration.Draft(b.before, b.after, migration.Options{Renames: b.renames, Possible: b.possible, Decide: decide.take})
+	ways, err := registry.Drafting(b.before.Engine)
+	if err != nil {
+		return err
+	}
+	there, err := migration.Draft(ways, b.before, b.after, migration.Options{Renames: b.renames, Possible: b.possible, Decide: decide.take})
 	if errors.Is(err, migration.ErrSame) {
 		a.say("Nothing to move: %s and %s are the same.", b.from, b.to)
 		return nil
@@ -114,7 +119,7 @@ func (a *app) migration(ctx context.Context, f migrationFlags, args []string) er
 	if err != nil {
 		return err
 	}
-	back, err := migration.Draft(b.after, b.before, migration.Options{Renames: catalog.Reversed(b.renames), Possible: catalog.Reversed(b.possible), Decide: decideBack.take})
+	back, err := migration.Draft(ways, b.after, b.before, migration.Options{Renames: catalog.Reversed(b.renames), Possible: catalog.Reversed(b.possible), Decide: decideBack.take})
 	if err != nil {
 		return err
 	}
@@ -246,7 +251,7 @@ func (a *app) writeMigration(ctx context.Context, f migrationFlags, b *between, 
 	if name == "" {
 		name = nameOf(there.Changes)
 	}
-	if err := a.saveScripts(ctx, b.before.Engine, f.into, name, there, back, fmt.Sprintf("From %s to %s.", b.from, b.to)); err != nil {
+	if err := a.saveScripts(ctx, b.before.Engine.Name, f.into, name, there, back, fmt.Sprintf("From %s to %s.", b.from, b.to)); err != nil {
 		return err
 	}
 	return a.openDecisions(there)
@@ -284,8 +289,11 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there, ba
 	if url == "" && b.project != nil {
 		url = b.project.Database.Scratch
 	}
-	v := migration.Proving{Before: b.before, After: b.after, There: there, Back: back, Renames: b.renames, Possible: b.possible}
-	var err error
+	ways, err := registry.Drafting(b.before.Engine)
+	if err != nil {
+		return err
+	}
+	v := migration.Proving{Engine: ways, Before: b.before, After: b.after, There: there, Back: back, Renames: b.renames, Possible: b.possible}
 	if v.ThereText, err = filledIn(f.script); err != nil {
 		return err
 	}
@@ -297,18 +305,18 @@ func (a *app) prove(ctx context.Context, f migrationFlags, b *between, there, ba
 		return a.openDecisions(there)
 	}
 	if f.rowsFrom != "" {
-		source, err := read.Parse([]string{f.rowsFrom}, b.before.Engine)
+		source, err := read.Parse([]string{f.rowsFrom}, b.before.Engine.Name)
 		if err != nil {
 			return err
 		}
 		v.Rows = func(ctx context.Context, old *catalog.Catalog, exec func(ctx context.Context, statement string) error) ([]string, error) {
-			return migration.CopyRows(ctx, old, exec, func(ctx context.Context, query string) ([]string, error) { return read.Names(ctx, source, query) })
+			return migration.CopyRows(ctx, ways, old, exec, func(ctx context.Context, query string) ([]string, error) { return read.Names(ctx, source, query) })
 		}
 	}
 	report, done := a.progress("proving in a scratch database")
 	report("")
 	within := func(do func(db migration.Database) error) error {
-		return read.InWorkspace(ctx, b.before.Engine, url, a.trusted, func(w read.Workspace) error { return do(w) })
+		return read.InWorkspace(ctx, b.before.Engine.Name, url, a.trusted, func(w read.Workspace) error { return do(w) })
 	}
 	proof, err := migration.Prove(ctx, within, v)
 	done()

@@ -13,6 +13,7 @@ import (
 
 	"widegate"
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/gomodule"
 	"widegate/internal/model"
@@ -87,7 +88,7 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	if err != nil {
 		return err
 	}
-	source.Engine = c.Engine // as the scripts or the snapshot tell
+	source.Engine = c.Engine.Name // as the scripts or the snapshot tell
 	text, err := s.draft(source)
 	if err != nil {
 		return err
@@ -172,21 +173,25 @@ func (s setup) draft(source read.Source) (text []byte, err error) {
 		d.DDL = append(d.DDL, at)
 	}
 	d.URL = s.url // with its variables
+	file, isFile := source.File()
 	switch {
-	case len(source.DDL) > 0 && source.Engine == catalog.SQLite: // the file that `widegate apply` makes
-		d.URL = "sqlite:" + s.databaseName() + ".db"
 	case len(source.DDL) > 0:
 		d.URL = ""
+		if e, err := registry.Of(source.Engine); err == nil {
+			if _, isFile := e.File(""); isFile { // `widegate apply` makes it
+				d.URL = e.Example(s.databaseName())
+			}
+		}
 	case source.Snapshot != "":
 		if d.URL, err = seenFrom(s.folder, source.Snapshot); err != nil {
 			return nil, err
 		}
-	case source.Engine == catalog.SQLite:
-		at, err := seenFrom(s.folder, source.Path())
+	case isFile:
+		at, err := seenFrom(s.folder, file)
 		if err != nil {
 			return nil, err
 		}
-		d.URL = "sqlite:" + at
+		d.URL = registry.OfURL(source.URL).Schemes()[0] + ":" + at
 	}
 	return d.Text(), nil
 }

@@ -8,11 +8,21 @@ import (
 	"os/exec"
 	"path/filepath"
 
+	"widegate/internal/engine/registry"
 	"widegate/internal/generate"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
 )
+
+// exampleURL is a URL of an engine, for those who are to name one.
+func exampleURL(name string) string {
+	e, err := registry.Of(name)
+	if err != nil {
+		e = registry.Embedded()
+	}
+	return e.Example("bees")
+}
 
 // step is a command that makes sense now, and what it does.
 type step struct{ command, what string }
@@ -41,7 +51,7 @@ func toApply(ctx context.Context, p *project.Project) []step {
 	}
 	source.URL = cmp.Or(os.Getenv("DATABASE_URL"), source.URL)
 	if source.URL == "" {
-		return []step{{"widegate apply " + generate.ExampleURL(p.Database.Engine, "bees"), "creates the database from the scripts"}}
+		return []step{{"widegate apply " + exampleURL(p.Database.Engine), "creates the database from the scripts"}}
 	}
 	target, err := read.Parse([]string{source.URL}, "")
 	if err != nil {
@@ -81,7 +91,7 @@ func start(p *project.Project, command string) string {
 
 // written reports whether code was written for a project.
 func written(p *project.Project) bool {
-	ledger, err := project.LoadLedger(p)
+	ledger, err := project.LoadLedger(p, registry.Dialects())
 	return err == nil && ledger.Schema() != nil
 }
 

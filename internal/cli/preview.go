@@ -201,7 +201,7 @@ func portFault(port int, err error) string {
 
 // databaseName is what a database is called in titles.
 func databaseName(s read.Source) string {
-	if path := s.Path(); !strings.Contains(s.URL, "://") || strings.HasPrefix(strings.ToLower(s.URL), "sqlite:") {
+	if path, isFile := s.File(); isFile {
 		return strings.TrimSuffix(filepath.Base(path), filepath.Ext(path))
 	}
 	name := s.Redacted()
@@ -217,7 +217,7 @@ func (a *app) showPreview(live *preview.Live, at string, o previewing) {
 			views++
 		}
 	}
-	a.say("%s: %s, %s", c.Engine, count(len(c.Tables)-views, "table"), count(views, "view"))
+	a.say("%s: %s, %s", c.Engine.Name, count(len(c.Tables)-views, "table"), count(views, "view"))
 	a.say("")
 	a.say("  rows           %s/desk/", at)
 	a.say("  schema         %s/schema", at)

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/project"
+	"widegate/internal/read"
 )
 
 func (a *app) projectSchemaCommand() *cobra.Command {
@@ -22,7 +23,7 @@ func (a *app) projectSchemaCommand() *cobra.Command {
 check what is typed. ` + "`widegate write`" + ` keeps it up to date.`,
 		Args: usage(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
-			text, err := project.Schema()
+			text, err := project.Schema(read.Engines)
 			if err != nil {
 				return err
 			}
@@ -34,7 +35,7 @@ check what is typed. ` + "`widegate write`" + ` keeps it up to date.`,
 
 // saveProjectSchema writes the schema beside a project file that names it.
 func saveProjectSchema(p *project.Project) error {
-	text, err := project.Schema()
+	text, err := project.Schema(read.Engines)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/model"
@@ -185,7 +186,7 @@ func (a *app) source(args []string, engine string) (*project.Project, read.Sourc
 func (a *app) modelOf(c *catalog.Catalog, p *project.Project) (*model.Model, error) {
 	known := project.NewNames()
 	if p.File != "" {
-		ledger, err := project.LoadLedger(p)
+		ledger, err := project.LoadLedger(p, registry.Dialects())
 		if err != nil {
 			return nil, err
 		}
@@ -317,7 +318,7 @@ func headline(c *catalog.Catalog, source read.Source) string {
 	if where == "" {
 		where = strings.Join(append(slices.Clone(source.DDL), source.Snapshot), " ")
 	}
-	return fmt.Sprintf("%s, %s: %s", strings.TrimSpace(where), c.Engine, strings.Join(facts, ", "))
+	return fmt.Sprintf("%s, %s: %s", strings.TrimSpace(where), c.Engine.Name, strings.Join(facts, ", "))
 }
 
 func nameAndKind(t *catalog.Table) string {

@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/huh"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/printable"
@@ -60,14 +61,14 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 		return nil, err
 	}
 	if f.engine == "" {
-		f.engine = b.after.Engine
+		f.engine = b.after.Engine.Name
 	}
 	var old read.Source
 	if b.before, b.from, old, err = a.schema(ctx, b.project, words[0], f, true); err != nil {
 		return nil, err
 	}
 	if b.before.Engine != b.after.Engine {
-		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine, b.to, b.after.Engine)
+		return nil, fault.New("name two sources of one engine", "%s is of %s, %s of %s", b.from, b.before.Engine.Name, b.to, b.after.Engine.Name)
 	}
 	if old.URL != "" && b.source.URL != "" {
 		data := read.NewData(old, b.source)
@@ -75,7 +76,7 @@ func (a *app) twoSchemas(ctx context.Context, args []string, f schemaFlags) (*be
 		b.alike = func(was, now *catalog.Table, a, b string) (float64, bool) { return data.Common(ctx, was, now, a, b) }
 	}
 	if b.former = b.project; strings.HasPrefix(words[0], "@") {
-		if b.former, _, err = project.Revision(ctx, a.config, words[0][1:]); err != nil {
+		if b.former, _, err = project.Revision(ctx, a.config, words[0][1:], registry.Dialects()); err != nil {
 			return nil, err
 		}
 	}
@@ -88,7 +89,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 	revision, isRevision := strings.CutPrefix(word, "@")
 	switch {
 	case word == "" && from:
-		ledger, err := project.LoadLedger(p)
+		ledger, err := project.LoadLedger(p, registry.Dialects())
 		if err != nil {
 			return nil, "", read.Source{}, err
 		}
@@ -102,7 +103,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 		c, err := a.readSource(ctx, source)
 		return c, secret.Hide(sourceName(source)), source, err
 	case isRevision:
-		_, ledger, err := project.Revision(ctx, a.config, revision)
+		_, ledger, err := project.Revision(ctx, a.config, revision, registry.Dialects())
 		if err != nil {
 			return nil, "", read.Source{}, err
 		}
@@ -119,7 +120,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 	if err != nil {
 		return nil, "", read.Source{}, err
 	}
-	if len(source.DDL) > 0 && engine != catalog.SQLite {
+	if len(source.DDL) > 0 && engine != registry.Embedded().Dialect().Name {
 		source.Scratch = f.scratch
 		if p != nil && f.scratch == "" {
 			source.Scratch = p.Database.Scratch
@@ -139,19 +140,21 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 // present leaves out the schemas that a live database does not have yet, or no
 // longer: the other side has them.
 func present(ctx context.Context, source read.Source, schemas []string) ([]string, error) {
-	if source.Engine != catalog.Postgres || source.URL == "" || len(schemas) == 1 {
+	if source.URL == "" || len(schemas) == 1 {
 		return schemas, nil
 	}
-	there, err := read.Schemas(ctx, source)
+	there, own, err := read.Schemas(ctx, source)
 	if err != nil {
 		return nil, err
 	}
+	if own == "" && len(there) == 0 { // a database has one only
+		return schemas, nil
+	}
 	if len(schemas) == 0 { // a change of any of them counts
-		own, err := read.OwnSchema(ctx, source)
-		if err == nil && own != "" && !slices.Contains(there, own) {
+		if own != "" && !slices.Contains(there, own) {
 			there = append(there, own)
 		}
-		return there, err
+		return there, nil
 	}
 	return slices.DeleteFunc(slices.Clone(schemas), func(s string) bool { return !slices.Contains(there, s) }), nil
 }

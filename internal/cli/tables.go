@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/migration"
@@ -69,11 +70,15 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 			return err
 		}
 	}
-	after, err := migration.Extend(before, args[0], args[1:])
+	ways, err := registry.Drafting(before.Engine)
 	if err != nil {
 		return err
 	}
-	there, err := migration.Draft(before, after, migration.Options{Decide: decide.take})
+	after, err := migration.Extend(ways, before, args[0], args[1:])
+	if err != nil {
+		return err
+	}
+	there, err := migration.Draft(ways, before, after, migration.Options{Decide: decide.take})
 	if err != nil {
 		return err
 	}
@@ -89,7 +94,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 		_, err = raw(a.out).Write(there.Text(fmt.Sprintf("The table %s.", args[0])))
 		return errors.Join(err, a.openDecisions(there))
 	}
-	back, err := migration.Draft(after, before, migration.Options{})
+	back, err := migration.Draft(ways, after, before, migration.Options{})
 	if err != nil {
 		return err
 	}
@@ -104,7 +109,7 @@ func (a *app) table(ctx context.Context, f tableFlags, args []string) error {
 			name += "_" + strings.Join(columns, "_")
 		}
 	}
-	return a.saveScripts(ctx, before.Engine, folder, name, there, back, "The table "+args[0]+".")
+	return a.saveScripts(ctx, before.Engine.Name, folder, name, there, back, "The table "+args[0]+".")
 }
 
 // schemaToExtend is the schema of the project, and the folder of its scripts. A
@@ -129,10 +134,11 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 		source.DDL = []string{folder}
 	}
 	if len(source.DDL) > 0 && empty(source.DDL) {
-		if !slices.Contains(read.Engines, source.Engine) {
+		e, err := registry.Named(source.Engine)
+		if err != nil {
 			return nil, "", fault.New("name it by --engine "+strings.Join(read.Engines, ", or ")+", or set database.engine in the project file", "the engine is not known, since there is no script yet")
 		}
-		return &catalog.Catalog{Engine: source.Engine}, folder, nil
+		return &catalog.Catalog{Engine: e.Dialect()}, folder, nil
 	}
 	if source.URL == "" && len(source.DDL) == 0 && source.Snapshot == "" {
 		return nil, "", fault.New("make a project file with `widegate new`, or say --engine sqlite --into FOLDER", "there is no project file, and no folder of scripts is named")
@@ -198,6 +204,10 @@ func (a *app) askTable(ctx context.Context, c *catalog.Catalog, args []string) (
 			return nil, err
 		}
 	}
+	ways, err := registry.Drafting(c.Engine)
+	if err != nil {
+		return nil, err
+	}
 	words := []string{table}
 	for {
 		column, more := "", false
@@ -205,7 +215,7 @@ func (a *app) askTable(ctx context.Context, c *catalog.Catalog, args []string) (
 			if text == "" && len(words) > 1 {
 				return nil
 			}
-			_, err := migration.Extend(c, table, append(slices.Clone(words[1:]), text))
+			_, err := migration.Extend(ways, c, table, append(slices.Clone(words[1:]), text))
 			return explained(err)
 		}
 		ask := huh.NewInput().Title(fmt.Sprintf("Column %d, as NAME:TYPE", len(words))).Placeholder("weight_kg:decimal(6,2),null").Value(&column).Validate(valid).

@@ -6,10 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/cli"
 )
 
@@ -47,7 +48,7 @@ func testQueries(t *testing.T, s *service) {
 // testRoutines calls functions and procedures of the database.
 func testRoutines(t *testing.T, s *service, engine string) {
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		assert.EqualValues(t, 5, s.get("/api/routines/add-up?a=2&b=3").is(200).body["value"])
 		assert.EqualValues(t, 5, s.call("POST", "/api/routines/add-up", `{"a":2,"b":3}`).is(200).body["value"])
 		assert.NotEmpty(t, s.get("/api/routines/list-hives?lowest=0").is(200).items())
@@ -55,7 +56,7 @@ func testRoutines(t *testing.T, s *service, engine string) {
 		s.get("/api/routines/do-nothing?n=7").is(405)
 		s.get("/api/routines/add-up?a=2147483647&b=1").is(422)
 		s.get("/api/routines/add-up?a=2").is(400).blames("b", "is missing")
-	case catalog.MySQL:
+	case dialects.MySQL:
 		assert.EqualValues(t, "5.50", s.get("/api/routines/add-up?a=2&b=3.5").is(200).body["value"])
 		s.call("POST", "/api/routines/nothing", "").is(415)
 		s.call("POST", "/api/routines/nothing", "", "Content-Type", "application/x-www-form-urlencoded").is(415)

@@ -10,10 +10,11 @@ import (
 	"path/filepath"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/testdb"
 )
 
@@ -31,7 +32,7 @@ func TestDocumentsAreClean(t *testing.T) {
 	golden, err := os.ReadFile(filepath.Join("..", "..", "examples", "beekeeping", "service", "api", "openapi.json"))
 	require.NoError(t, err)
 	documents := map[string][]byte{"demo.json": golden}
-	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.SQLite, dialects.Postgres, dialects.MySQL} {
 		s := previewOf(t, "sins", engine)
 		res, err := http.Get(s.base + s.document)
 		require.NoError(t, err)

@@ -9,10 +9,11 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/generate"
 	"widegate/internal/preview"
 	"widegate/internal/project"
@@ -113,8 +114,8 @@ func testPreviewOf(t *testing.T, s *service, folder, engine string) {
 	p := newPreview(t, folder, true)
 	compareAll(t, s, p.URL)
 	for _, c := range map[string][][3]string{
-		catalog.Postgres: {{"GET", "/api/routines/add-up?a=2&b=3"}, {"POST", "/api/routines/add-up", `{"a":2,"b":3}`}, {"GET", "/api/routines/list-hives?lowest=0"}, {"POST", "/api/routines/do-nothing", `{"n":7}`}, {"GET", "/api/routines/add-up?a=2147483647&b=1"}},
-		catalog.MySQL:    {{"GET", "/api/routines/add-up?a=2&b=3.5"}, {"POST", "/api/routines/swap", `{"a":4,"c":"xyz"}`}, {"POST", "/api/routines/nothing"}},
+		dialects.Postgres: {{"GET", "/api/routines/add-up?a=2&b=3"}, {"POST", "/api/routines/add-up", `{"a":2,"b":3}`}, {"GET", "/api/routines/list-hives?lowest=0"}, {"POST", "/api/routines/do-nothing", `{"n":7}`}, {"GET", "/api/routines/add-up?a=2147483647&b=1"}},
+		dialects.MySQL:    {{"GET", "/api/routines/add-up?a=2&b=3.5"}, {"POST", "/api/routines/swap", `{"a":4,"c":"xyz"}`}, {"POST", "/api/routines/nothing"}},
 	}[engine] {
 		same(t, s.base, p.URL, c[0], c[1], c[2])
 	}

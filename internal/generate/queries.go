@@ -17,7 +17,6 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/project"
 	"widegate/internal/read"
-	"widegate/internal/sqltext"
 	"widegate/internal/sqlquery"
 )
 
@@ -61,7 +60,7 @@ func (plan *Plan) addQueries(ctx context.Context, source read.Source) error {
 	var faults []error
 	names := map[string]string{}
 	for i, f := range plan.queries {
-		queries, wrong := sqlquery.Parse(f, sqltext.Dialect(plan.Catalog.Engine))
+		queries, wrong := sqlquery.Parse(f, plan.Catalog.Engine)
 		faults = append(faults, wrong...)
 		for _, q := range queries {
 			if other, twice := names[q.Name]; twice {

@@ -11,10 +11,11 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/cli"
 )
 
@@ -36,7 +37,7 @@ func previewOf(t *testing.T, kind, engine string) *service {
 
 // TestSins serves what real programs leave in their databases.
 func TestSins(t *testing.T) {
-	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.SQLite, dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			s := previewOf(t, "sins", engine)
 			doc := s.read()
@@ -139,7 +140,7 @@ func (s *service) defaults(path string) {
 
 // TestOddValues looks at what SQLite keeps for other programs.
 func TestOddValues(t *testing.T) {
-	s := previewOf(t, "sins", catalog.SQLite)
+	s := previewOf(t, "sins", dialects.SQLite)
 	all := s.get("/api/weighings?sortby=id").is(200)
 	assert.Contains(t, all.header.Get("Mistyped-Values"), "weighings.weight")
 	rows := all.items()

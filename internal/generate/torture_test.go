@@ -12,6 +12,9 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb"
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite" // the driver of the SQLite databases here
@@ -19,9 +22,7 @@ import (
 	"widegate/gate"
 	"widegate/gate/mysql"
 	"widegate/gate/postgres"
-	"widegate/internal/catalog"
 	"widegate/internal/cli"
-	"widegate/internal/testdb"
 )
 
 // makeTorture loads a script of testdata into a new database and returns its
@@ -36,7 +37,7 @@ func makeOf(t *testing.T, kind, engine string) string {
 	t.Helper()
 	script, err := os.ReadFile(filepath.Join("testdata", kind, engine+".sql"))
 	require.NoError(t, err)
-	if engine == catalog.SQLite {
+	if engine == dialects.SQLite {
 		path := filepath.Join(t.TempDir(), "odd.db")
 		db, err := sql.Open("sqlite", path)
 		require.NoError(t, err)
@@ -45,8 +46,8 @@ func makeOf(t *testing.T, kind, engine string) string {
 		require.NoError(t, err)
 		return "sqlite:" + path
 	}
-	open := map[string]func(context.Context, string) (gate.DB, error){catalog.Postgres: postgres.Open, catalog.MySQL: mysql.Open}
-	address := map[string]func(testing.TB) string{catalog.Postgres: testdb.Postgres, catalog.MySQL: testdb.MySQL}[engine](t)
+	open := map[string]func(context.Context, string) (gate.DB, error){dialects.Postgres: postgres.Open, dialects.MySQL: mysql.Open}
+	address := map[string]func(testing.TB) string{dialects.Postgres: testdb.Postgres, dialects.MySQL: testdb.MySQL}[engine](t)
 	db, err := open[engine](t.Context(), address)
 	require.NoError(t, err)
 	defer db.Close()
@@ -60,19 +61,19 @@ func makeOf(t *testing.T, kind, engine string) string {
 }
 
 // tortureSchemas are the flags that read all of them.
-var tortureSchemas = map[string][]string{catalog.Postgres: {"--schema", "public,stock"}}
+var tortureSchemas = map[string][]string{dialects.Postgres: {"--schema", "public,stock"}}
 
 // TestAwkwardSchemas generates services for schemas full of what is hard to
 // name, type and relate. They must compile, and answer for every table, row
 // and relation.
 func TestAwkwardSchemas(t *testing.T) {
-	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.SQLite, dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			folder := filepath.Join(t.TempDir(), "beekeeping")
 			address := makeTorture(t, engine)
 			var out bytes.Buffer
 			require.Equal(t, 0, cli.Run(append([]string{"new", "--url", address, "--folder", folder, "--module", "beekeeping"}, tortureSchemas[engine]...), nil, &out, &out), out.String())
-			addTo(t, folder, map[string]string{catalog.Postgres: "  expose: {AddUp: [], ListHives: [], DoNothing: []}\n", catalog.MySQL: "  expose: {AddUp: [], Swap: [], Nothing: []}\n"}[engine])
+			addTo(t, folder, map[string]string{dialects.Postgres: "  expose: {AddUp: [], ListHives: [], DoNothing: []}\n", dialects.MySQL: "  expose: {AddUp: [], Swap: [], Nothing: []}\n"}[engine])
 			s := startService(t, folder)
 			testPreviewOf(t, s, folder, engine)
 			testRoutines(t, s, engine)

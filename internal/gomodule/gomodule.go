@@ -20,17 +20,9 @@ import (
 	"golang.org/x/mod/module"
 	"golang.org/x/mod/semver"
 
-	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/rooted"
 )
-
-// drivers are the modules that the runtime of an engine needs.
-var drivers = map[string]string{
-	catalog.Postgres: "github.com/jackc/pgx/v5",
-	catalog.MySQL:    "github.com/go-sql-driver/mysql",
-	catalog.SQLite:   "github.com/ncruces/go-sqlite3",
-}
 
 // Module is a Go module on disk.
 type Module struct {
@@ -212,11 +204,11 @@ func (m *Module) CheckVersion(own fs.FS) error {
 	return fault.New("raise it by `go mod edit -go="+mine.Go.Version+"`", "%s is for Go %s, and the generated code needs Go %s", m.file, version, mine.Go.Version)
 }
 
-// Require adds the driver of an engine, and what a service needs that asks for
+// Require adds a driver, and what a service needs that asks for
 // tokens, in the versions that own says the runtime is tested with, unless the
 // module has them in these versions or later ones. It reports whether go.mod
 // changed.
-func (m *Module) Require(engine string, guarded bool, own fs.FS) (bool, error) {
+func (m *Module) Require(driver string, guarded bool, own fs.FS) (bool, error) {
 	mine, err := parse(own)
 	if err != nil {
 		return false, err
@@ -229,7 +221,7 @@ func (m *Module) Require(engine string, guarded bool, own fs.FS) (bool, error) {
 	if err != nil {
 		return false, fault.New("mend the file", "go.mod cannot be read: %w", err)
 	}
-	names := []string{drivers[engine]}
+	names := []string{driver}
 	if guarded {
 		names = append(names, tokens)
 	}

@@ -5,11 +5,14 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"os"
 	"path/filepath"
+
 	"widegate/internal/catalog"
 	"widegate/internal/merge"
 	"widegate/internal/model"
@@ -23,7 +26,7 @@ func modelOf(t *testing.T, ddl string) (*catalog.Catalog, *model.Model) {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "schema.sql")
 	require.NoError(t, os.WriteFile(file, []byte(ddl), 0o644))
-	c, err := read.Read(t.Context(), read.Source{Engine: catalog.SQLite, DDL: []string{file}})
+	c, err := read.Read(t.Context(), read.Source{Engine: dialects.SQLite, DDL: []string{file}})
 	require.NoError(t, err)
 	m, err := model.Build(c, project.Default(), project.NewNames())
 	require.NoError(t, err)

@@ -1,9 +1,13 @@
-package migration
+package migration_test
 
 import (
 	"context"
 	"strings"
 	"testing"
+
+	"widegate/internal/testdb/dialects"
+
+	"widegate/internal/migration"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -95,12 +99,12 @@ func chain(t *testing.T) []string {
 func TestAChainOfSmallSteps(t *testing.T) {
 	schemas := chain(t)
 	require.GreaterOrEqual(t, len(schemas), 41)
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
 		t.Run(engine, func(t *testing.T) {
 			t.Parallel()
 			db := open(t, engine)
 			build := func(db database, text string) {
-				for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: spelled(engine, text)}, sqltext.Dialect(engine)) {
+				for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: spelled(engine, text)}, dialects.Of(engine)) {
 					_, err := db.ExecContext(t.Context(), s.Text)
 					require.NoError(t, err, s.Text)
 				}
@@ -115,7 +119,7 @@ func TestAChainOfSmallSteps(t *testing.T) {
 			}
 			step := func(i int, goal *catalog.Catalog) {
 				was := db.read(t)
-				s, err := Draft(was, goal, Options{Renames: certain(was, goal), Decide: dropsNothingElse})
+				s, err := draft(was, goal, migration.Options{Renames: certain(was, goal), Decide: dropsNothingElse})
 				require.NoError(t, err, "step %d", i)
 				require.NoError(t, s.Run(t.Context(), func(ctx context.Context, statement string) error {
 					_, err := db.ExecContext(ctx, statement)
@@ -149,7 +153,7 @@ func certain(before, after *catalog.Catalog) []catalog.Rename {
 }
 
 // dropsNothingElse drops what came on the way up, and takes no value that is there.
-func dropsNothingElse(d *Decision) int {
+func dropsNothingElse(d *migration.Decision) int {
 	for i, p := range d.Proposals {
 		if strings.HasPrefix(p.Title, "drop it") || strings.HasPrefix(p.Title, "the script stops") {
 			return i

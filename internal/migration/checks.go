@@ -9,26 +9,26 @@ import (
 	"widegate/internal/catalog"
 )
 
-// former is a table under the names that it has before anything changes.
-type former struct {
-	*draft
-	p            *pair
+// Former is a table under the names that it has before anything changes.
+type Former struct {
+	*Writing
+	p            *Pair
 	schema, name string
 }
 
-func (d *draft) former(p *pair) former {
-	schema, name := catalog.Split(d.oldName(p.now.FullName()))
-	return former{d, p, schema, name}
+func (d *Writing) Former(p *Pair) Former {
+	schema, name := catalog.Split(d.OldName(p.Now.FullName()))
+	return Former{d, p, schema, name}
 }
 
-func (f former) table() string { return f.draft.table(f.schema, f.name) }
+func (f Former) Table() string { return f.Writing.Table(f.schema, f.name) }
 
-// column is the name of a column before, in quotes where it needs them.
-func (f former) column(name string) string { return f.draft.name(f.bare(name)) }
+// Column is the name of a column before, in quotes where it needs them.
+func (f Former) Column(name string) string { return f.Writing.Name(f.bare(name)) }
 
-func (f former) bare(name string) string { return f.oldColumn(f.p.now.FullName(), name) }
+func (f Former) bare(name string) string { return f.oldColumn(f.p.Now.FullName(), name) }
 
-func (f former) columns(list []string) []string {
+func (f Former) columns(list []string) []string {
 	out := make([]string, len(list))
 	for i, c := range list {
 		out[i] = f.bare(c)
@@ -37,7 +37,7 @@ func (f former) columns(list []string) []string {
 }
 
 // place is what a message calls a column of the table.
-func (f former) place(column string) string {
+func (f Former) place(column string) string {
 	full := catalog.Qualify(f.schema, f.name)
 	if column == "" {
 		return full
@@ -45,27 +45,27 @@ func (f former) place(column string) string {
 	return full + "." + f.bare(column)
 }
 
-// where makes a check of a condition on single rows.
-func (f former) where(column string, columns []string, fault, condition, help string) Check {
-	from := " FROM " + f.table() + " WHERE " + condition
+// Where makes a check of a condition on single rows.
+func (f Former) Where(column string, columns []string, fault, condition, help string) Check {
+	from := " FROM " + f.Table() + " WHERE " + condition
 	return Check{Place: f.place(column), Fault: fault, Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: help,
-		schema: f.schema, table: f.name, columns: f.columns(columns)}
+		Schema: f.schema, Table: f.name, Columns: f.columns(columns)}
 }
 
 // added reports whether a column is new.
-func (p *pair) isAdded(name string) bool {
-	return slices.ContainsFunc(p.added, func(c *catalog.Column) bool { return c.Name == name })
+func (p *Pair) IsAdded(name string) bool {
+	return slices.ContainsFunc(p.Added, func(c *catalog.Column) bool { return c.Name == name })
 }
 
 // notNull checks a column that must have a value from now on.
-func (f former) notNull(column string) Check {
-	return f.where(column, []string{column}, "rows have no value, and must have one", f.column(column)+" IS NULL",
+func (f Former) notNull(column string) Check {
+	return f.Where(column, []string{column}, "rows have no value, and must have one", f.Column(column)+" IS NULL",
 		"give them a value, copy them aside, or delete them")
 }
 
 // unique checks columns whose values must differ from row to row. A column that
 // is new has the same value in all rows.
-func (f former) unique(columns []string, where, definition, what string) []Check {
+func (f Former) unique(columns []string, where, definition, what string) []Check {
 	nullsToo := strings.Contains(definition, "NULLS NOT DISTINCT")
 	var terms, known, filters []string
 	for _, c := range columns {
@@ -73,8 +73,8 @@ func (f former) unique(columns []string, where, definition, what string) []Check
 			terms = append(terms, f.expression(c))
 			continue
 		}
-		if f.p.isAdded(c) {
-			if added, ok := f.p.now.Column(c); ok && (added.Default == nil || added.Default.Kind != catalog.Constant) || f.computes(c) {
+		if f.p.IsAdded(c) {
+			if added, ok := f.p.Now.Column(c); ok && (added.Default == nil || added.Default.Kind != catalog.Constant) || f.computes(c) {
 				return nil // nulls, or a value for each row
 			}
 			continue
@@ -82,25 +82,25 @@ func (f former) unique(columns []string, where, definition, what string) []Check
 		known = append(known, c)
 		terms = append(terms, f.converted(c))
 		if !nullsToo {
-			filters = append(filters, f.column(c)+" IS NOT NULL")
+			filters = append(filters, f.Column(c)+" IS NOT NULL")
 		}
 	}
 	if where != "" {
 		filters = append(filters, "("+f.expression(where)+")")
 	}
-	from := " FROM " + f.table()
+	from := " FROM " + f.Table()
 	if len(filters) > 0 {
 		from += " WHERE " + strings.Join(filters, " AND ")
 	}
 	check := Check{Place: f.place(strings.Join(columns, ", ")), Fault: "values are there more than once, and " + what + " lets each be there once",
-		Help: "change or delete the rows that are too many", held: true, schema: f.schema, table: f.name, columns: f.columns(known)}
+		Help: "change or delete the rows that are too many", Held: true, Schema: f.schema, Table: f.name, Columns: f.columns(known)}
 	if len(terms) == 0 {
 		check.Fault = "rows get the same value, and " + what + " lets each be there once"
 		check.Count = "SELECT CASE WHEN count(*) > 1 THEN count(*) ELSE 0 END" + from
 		check.List = "SELECT *" + from
 		return []Check{check}
 	}
-	if of := indexTerms(definition); f.engine == catalog.SQLite && of != "" && !slices.ContainsFunc(columns, f.p.isAdded) {
+	if of := indexTerms(definition); f.Ways.Traits().IndexesExpressions && of != "" && !slices.ContainsFunc(columns, f.p.IsAdded) {
 		terms = []string{f.expression(of)}
 	}
 	group := strings.Join(terms, ", ")
@@ -136,109 +136,106 @@ var (
 	direction = regexp.MustCompile(`(?i)\s+(ASC|DESC)\b`)
 )
 
-func (f former) computes(column string) bool {
-	c, ok := f.p.now.Column(column)
+func (f Former) computes(column string) bool {
+	c, ok := f.p.Now.Column(column)
 	return ok && c.Generated != ""
 }
 
 // converted is a column as its later type compares it.
-func (f former) converted(column string) string {
-	name := f.column(column)
-	i := slices.IndexFunc(f.p.altered, func(a alteration) bool { return a.now.Name == column && a.retyped() })
+func (f Former) converted(column string) string {
+	name := f.Column(column)
+	i := slices.IndexFunc(f.p.Altered, func(a Alteration) bool { return a.Now.Name == column && a.Retyped() })
 	if i < 0 {
 		return name
 	}
-	a := f.p.altered[i]
-	switch f.engine {
-	case catalog.Postgres:
-		if a.was.Declared != a.now.Declared {
-			return pgCast(a.was, a.now, name)
-		}
-	case catalog.MySQL:
-		if a.was.Collation != a.now.Collation && a.now.Collation != "" {
-			return fmt.Sprintf("CONVERT(%s USING %s) COLLATE %s", name, charset(a.now.Collation), a.now.Collation)
-		}
+	return f.Ways.Compared(f.p.Altered[i], name)
+}
+
+// cast is a column as its later type has it.
+func (f Former) cast(column string) string {
+	name := f.Column(column)
+	i := slices.IndexFunc(f.p.Altered, func(a Alteration) bool { return a.Now.Name == column && a.Retyped() })
+	if i < 0 {
+		return name
 	}
-	return name
+	return f.Ways.Cast(f.p.Altered[i].Was, f.p.Altered[i].Now, name)
 }
 
 // expression is one of the new schema in the names of before.
-func (f former) expression(expr string) string {
-	for _, r := range f.renamedIn(f.p.now) {
+func (f Former) expression(expr string) string {
+	for _, r := range f.RenamedIn(f.p.Now) {
 		expr = catalog.ReplaceWord(expr, r.To, r.From)
 	}
-	if _, name := catalog.Split(f.p.now.FullName()); name != f.name {
+	if _, name := catalog.Split(f.p.Now.FullName()); name != f.name {
 		expr = catalog.ReplaceWord(expr, name, f.name)
 	}
 	return expr
 }
 
-// reference checks columns that must refer to rows of another table. One that is
+// Reference checks columns that must refer to rows of another table. One that is
 // new itself, and one whose values come later, cannot be checked yet.
-func (f former) reference(r catalog.Reference) []Check {
-	target, there := f.at.Table(r.Schema, r.Table)
-	if !there || target.IsView() || r.Unenforced || strings.Contains(r.Definition, "NOT VALID") || slices.ContainsFunc(r.Columns, f.p.isAdded) {
+func (f Former) Reference(r catalog.Reference) []Check {
+	target, there := f.At.Table(r.Schema, r.Table)
+	if !there || target.IsView() || r.Unenforced || strings.Contains(r.Definition, "NOT VALID") || slices.ContainsFunc(r.Columns, f.p.IsAdded) {
 		return nil
 	}
-	schema, name := catalog.Split(f.oldName(target.FullName()))
+	schema, name := catalog.Split(f.OldName(target.FullName()))
 	var given, same []string
 	for i, c := range r.Columns {
 		if _, ok := target.Column(r.Target[min(i, len(r.Target)-1)]); !ok || len(r.Target) != len(r.Columns) {
 			return nil
 		}
-		column := "w." + f.column(c)
+		column := "w." + f.Column(c)
 		given = append(given, column+" IS NOT NULL")
 		to := "x." + f.targetColumn(target.FullName(), r.Target[i])
-		if f.engine == catalog.Postgres {
-			column, to = f.comparable(c, target, r.Target[i], column, to)
-		}
+		column, to = f.comparable(c, target, r.Target[i], column, to)
 		same = append(same, fmt.Sprintf("%s = %s", to, column))
 	}
-	from := fmt.Sprintf(" FROM %s w WHERE %s AND NOT EXISTS (SELECT 1 FROM %s x WHERE %s)", f.table(), strings.Join(given, " AND "), f.draft.table(schema, name), strings.Join(same, " AND "))
+	from := fmt.Sprintf(" FROM %s w WHERE %s AND NOT EXISTS (SELECT 1 FROM %s x WHERE %s)", f.Table(), strings.Join(given, " AND "), f.Writing.Table(schema, name), strings.Join(same, " AND "))
 	return []Check{{Place: f.place(strings.Join(r.Columns, ", ")), Fault: "rows refer to nothing in " + catalog.Qualify(schema, name), Count: "SELECT count(*)" + from, List: "SELECT w.*" + from,
-		Help: "make what they refer to, set the reference to null, or delete them", held: true, schema: f.schema, table: f.name, columns: f.columns(r.Columns)}}
+		Help: "make what they refer to, set the reference to null, or delete them", Held: true, Schema: f.schema, Table: f.name, Columns: f.columns(r.Columns)}}
 }
 
-func (f former) targetColumn(table, column string) string {
-	return f.draft.name(f.oldColumn(table, column))
+func (f Former) targetColumn(table, column string) string {
+	return f.Writing.Name(f.oldColumn(table, column))
 }
 
 // comparable casts the two sides of a reference whose types differ before.
-func (f former) comparable(column string, target *catalog.Table, to, left, right string) (a, b string) {
-	was, ok := f.p.old.Column(column)
+func (f Former) comparable(column string, target *catalog.Table, to, left, right string) (a, b string) {
+	was, ok := f.p.Old.Column(column)
 	other, there := target.Column(to)
-	if !ok || !there || was.Type.Kind == other.Type.Kind || number(was.Type.Kind) && number(other.Type.Kind) {
+	if !ok || !there {
 		return left, right
 	}
-	return left + "::text", right + "::text"
+	return f.Ways.Comparable(was.Type.Kind, other.Type.Kind, left, right)
 }
 
 // holds checks a condition of the new schema.
-func (f former) holds(c catalog.Check) []Check {
+func (f Former) holds(c catalog.Check) []Check {
 	if strings.Contains(c.Options, "NOT VALID") || strings.Contains(c.Options, "NOT ENFORCED") {
 		return nil
 	}
 	expr := f.expression(c.Expr)
 	var columns []string
-	for i := range f.p.now.Columns {
-		column := &f.p.now.Columns[i]
-		if !mentions(c.Expr, column.Name) {
+	for i := range f.p.Now.Columns {
+		column := &f.p.Now.Columns[i]
+		if !Mentions(c.Expr, column.Name) {
 			continue
 		}
-		if !f.p.isAdded(column.Name) {
+		if !f.p.IsAdded(column.Name) {
 			columns = append(columns, column.Name)
-			if cast := f.converted(column.Name); cast != f.column(column.Name) && f.engine == catalog.Postgres {
-				expr = replaceColumn(f.engine, expr, f.bare(column.Name), cast)
+			if cast := f.cast(column.Name); cast != f.Column(column.Name) {
+				expr = replaceColumn(expr, f.bare(column.Name), cast)
 			}
 			continue
 		}
 		switch def := column.Default; {
-		case column.Generated != "" || def != nil && def.Kind != catalog.Constant || mandatory(column):
+		case column.Generated != "" || def != nil && def.Kind != catalog.Constant || Mandatory(column):
 			return nil // its values come later
 		case def == nil:
-			expr = replaceColumn(f.engine, expr, column.Name, "NULL")
+			expr = replaceColumn(expr, column.Name, "NULL")
 		default:
-			expr = replaceColumn(f.engine, expr, column.Name, f.defaultText(column))
+			expr = replaceColumn(expr, column.Name, f.DefaultText(column))
 		}
 	}
 	if len(columns) == 0 {
@@ -248,13 +245,13 @@ func (f former) holds(c catalog.Check) []Check {
 	if what == "" {
 		what = c.Expr
 	}
-	check := f.where("", columns, "rows break the new check "+oneLine(what), "NOT ("+expr+")", "change or delete them")
-	check.held = true
+	check := f.Where("", columns, "rows break the new check "+OneLine(what), "NOT ("+expr+")", "change or delete them")
+	check.Held = true
 	return []Check{check}
 }
 
 // replaceColumn puts an expression in place of a column, in quotes or not.
-func replaceColumn(engine, expr, column, with string) string {
+func replaceColumn(expr, column, with string) string {
 	mark := "\x02"
 	out := catalog.ReplaceWord(expr, column, mark)
 	for _, q := range []string{`"`, "`"} {
@@ -263,49 +260,49 @@ func replaceColumn(engine, expr, column, with string) string {
 	return strings.ReplaceAll(out, mark, with)
 }
 
-// rowChecks are the conditions under which the rows of a table fit its new form,
+// RowChecks are the conditions under which the rows of a table fit its new form,
 // but for those that a decision is about.
-func (d *draft) rowChecks(p *pair) {
-	f := d.former(p)
+func (d *Writing) RowChecks(p *Pair) {
+	f := d.Former(p)
 	key := func(k catalog.Key, what string) {
-		d.check(f.unique(k.Columns, "", k.Definition, what)...)
+		d.Check(f.unique(k.Columns, "", k.Definition, what)...)
 	}
-	if p.keyChanged && p.now.PrimaryKey != nil {
-		for _, c := range p.now.PrimaryKey.Columns {
-			was, there := p.old.Column(c)
+	if p.KeyChanged && p.Now.PrimaryKey != nil {
+		for _, c := range p.Now.PrimaryKey.Columns {
+			was, there := p.Old.Column(c)
 			if there && was.Nullable {
-				d.check(f.notNull(c))
+				d.Check(f.notNull(c))
 			}
 		}
-		key(*p.now.PrimaryKey, "the primary key")
+		key(*p.Now.PrimaryKey, "the primary key")
 	}
 	retypedKey := func(columns []string) bool {
-		return slices.ContainsFunc(p.altered, func(a alteration) bool {
-			return slices.Contains(columns, a.now.Name) && a.retyped() && (a.was.Collation != a.now.Collation || a.was.Type.Kind != a.now.Type.Kind || !widens(a.was.Type, a.now.Type) || coarser(a))
+		return slices.ContainsFunc(p.Altered, func(a Alteration) bool {
+			return slices.Contains(columns, a.Now.Name) && a.Retyped() && (a.Was.Collation != a.Now.Collation || a.Was.Type.Kind != a.Now.Type.Kind || !Widens(a.Was.Type, a.Now.Type) || Coarser(a))
 		})
 	}
-	for _, k := range p.now.Uniques {
-		if slices.ContainsFunc(p.addUniques, func(x catalog.Key) bool { return x.Name == k.Name && slices.Equal(x.Columns, k.Columns) }) || retypedKey(k.Columns) {
+	for _, k := range p.Now.Uniques {
+		if slices.ContainsFunc(p.AddUniques, func(x catalog.Key) bool { return x.Name == k.Name && slices.Equal(x.Columns, k.Columns) }) || retypedKey(k.Columns) {
 			key(k, "a unique key")
 		}
 	}
-	if !p.keyChanged && p.now.PrimaryKey != nil && retypedKey(p.now.PrimaryKey.Columns) {
-		key(*p.now.PrimaryKey, "the primary key")
+	if !p.KeyChanged && p.Now.PrimaryKey != nil && retypedKey(p.Now.PrimaryKey.Columns) {
+		key(*p.Now.PrimaryKey, "the primary key")
 	}
-	for _, in := range p.addIndexes {
+	for _, in := range p.AddIndexes {
 		if in.Unique && (!slices.Contains(in.Columns, "(expression)") || indexTerms(in.Definition) != "") {
-			d.check(f.unique(in.Columns, in.Where, in.Definition, "the unique index "+in.Name)...)
+			d.Check(f.unique(in.Columns, in.Where, in.Definition, "the unique index "+in.Name)...)
 		}
 	}
-	for _, r := range p.addReferences {
-		held := slices.ContainsFunc(p.old.References, func(x catalog.Reference) bool {
+	for _, r := range p.AddReferences {
+		held := slices.ContainsFunc(p.Old.References, func(x catalog.Reference) bool {
 			return slices.Equal(x.Columns, r.Columns) && x.Schema == r.Schema && x.Table == r.Table && slices.Equal(x.Target, r.Target) && !x.Unenforced && !strings.Contains(x.Definition, "NOT VALID")
 		})
-		if !held || d.engine == catalog.SQLite {
-			d.check(f.reference(r)...)
+		if !held || d.Ways.Traits().ChecksEveryRow {
+			d.Check(f.Reference(r)...)
 		}
 	}
-	for _, c := range p.addChecks {
-		d.check(f.holds(c)...)
+	for _, c := range p.AddChecks {
+		d.Check(f.holds(c)...)
 	}
 }

@@ -15,8 +15,8 @@ const copiedRows = 1000
 // CopyRows fills the tables of a database with rows of another one of the same
 // schema, at most a thousand a table and those that they refer to among them. It
 // says which tables stay empty, and why.
-func CopyRows(ctx context.Context, schema *catalog.Catalog, exec func(ctx context.Context, statement string) error, names func(ctx context.Context, query string) ([]string, error)) (empty []string, err error) {
-	d := &draft{engine: schema.Engine, at: schema, after: schema}
+func CopyRows(ctx context.Context, e Engine, schema *catalog.Catalog, exec func(ctx context.Context, statement string) error, names func(ctx context.Context, query string) ([]string, error)) (empty []string, err error) {
+	d := &Writing{Ways: e, Sql: e.Dialect(), At: schema, After: schema}
 	var tables []*catalog.Table
 	for i := range schema.Tables {
 		if t := &schema.Tables[i]; !t.IsView() && !slices.Contains(t.Options, "foreign") && !slices.Contains(t.Options, "virtual") {
@@ -50,7 +50,7 @@ func CopyRows(ctx context.Context, schema *catalog.Catalog, exec func(ctx contex
 }
 
 // rowStatements is the query that gives rows as the statements that make them.
-func (d *draft) rowStatements(t *catalog.Table) string {
+func (d *Writing) rowStatements(t *catalog.Table) string {
 	var columns, values []string
 	always := ""
 	for i := range t.Columns {
@@ -62,45 +62,35 @@ func (d *draft) rowStatements(t *catalog.Table) string {
 			always = " OVERRIDING SYSTEM VALUE"
 		}
 		columns = append(columns, c.Name)
-		values = append(values, d.asLiteral(c))
+		values = append(values, d.Ways.Literal(c, d.Name(c.Name)))
 	}
-	head := fmt.Sprintf("INSERT INTO %s (%s)%s VALUES (", d.tableOf(t), d.names(columns), always)
+	head := fmt.Sprintf("INSERT INTO %s (%s)%s VALUES (", d.TableOf(t), d.Names(columns), always)
 	limits := d.within(t)
-	if d.engine == catalog.MySQL {
-		return fmt.Sprintf("SELECT concat(%s, %s, ')') FROM %s%s LIMIT %d", literal(d.engine, head), strings.Join(values, ", ', ', "), d.tableOf(t), limits, copiedRows)
-	}
-	return fmt.Sprintf("SELECT %s || %s || ')' FROM %s%s LIMIT %d", literal(d.engine, head), strings.Join(values, " || ', ' || "), d.tableOf(t), limits, copiedRows)
-}
-
-// asLiteral is a value as the text of a statement.
-func (d *draft) asLiteral(c *catalog.Column) string {
-	name := d.name(c.Name)
-	switch d.engine {
-	case catalog.Postgres:
-		return "quote_nullable(" + name + "::text)"
-	case catalog.MySQL:
-		if c.Type.Kind == catalog.Bytes {
-			return fmt.Sprintf("if(%s IS NULL, 'NULL', concat('x''', hex(%[1]s), ''''))", name)
+	parts := []string{d.Sql.Literal(head)}
+	for i, v := range values {
+		if i > 0 {
+			parts = append(parts, "', '")
 		}
-		return "quote(" + name + ")"
+		parts = append(parts, v)
 	}
-	return "quote(" + name + ")"
+	parts = append(parts, "')'")
+	return fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", d.Ways.Join(parts), d.TableOf(t), limits, copiedRows)
 }
 
 // within keeps to the rows whose references lead to rows that are copied too.
-func (d *draft) within(t *catalog.Table) string {
+func (d *Writing) within(t *catalog.Table) string {
 	var list []string
 	for _, r := range t.References {
-		target, ok := d.at.Table(r.Schema, r.Table)
+		target, ok := d.At.Table(r.Schema, r.Table)
 		if !ok || len(r.Columns) != 1 || len(r.Target) != 1 || target == t {
 			continue
 		}
-		column, key := d.name(r.Columns[0]), d.name(r.Target[0])
-		list = append(list, fmt.Sprintf("(%s IS NULL OR %[1]s IN (SELECT %s FROM (SELECT %[2]s FROM %s ORDER BY 1 LIMIT %d) x))", column, key, d.tableOf(target), copiedRows))
+		column, key := d.Name(r.Columns[0]), d.Name(r.Target[0])
+		list = append(list, fmt.Sprintf("(%s IS NULL OR %[1]s IN (SELECT %s FROM (SELECT %[2]s FROM %s ORDER BY 1 LIMIT %d) x))", column, key, d.TableOf(target), copiedRows))
 	}
 	order := ""
 	if t.PrimaryKey != nil {
-		order = " ORDER BY " + d.names(t.PrimaryKey.Columns)
+		order = " ORDER BY " + d.Names(t.PrimaryKey.Columns)
 	}
 	if len(list) == 0 {
 		return order

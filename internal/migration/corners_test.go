@@ -1,8 +1,10 @@
-package migration
+package migration_test
 
 import (
 	"strings"
 	"testing"
+
+	"widegate/internal/testdb/dialects"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,7 +20,7 @@ type corner struct {
 }
 
 var corners = map[string][]corner{
-	catalog.Postgres: {
+	dialects.Postgres: {
 		{"a computed column reads one that gets another type",
 			"CREATE TABLE hive (id int PRIMARY KEY, frames int, twice int GENERATED ALWAYS AS (frames * 2) STORED, CONSTRAINT few CHECK (twice < 100)); CREATE INDEX hive_twice ON hive (twice); CREATE VIEW v AS SELECT twice FROM hive",
 			"CREATE TABLE hive (id int PRIMARY KEY, frames smallint, twice int GENERATED ALWAYS AS (frames * 2) STORED, CONSTRAINT few CHECK (twice < 100)); CREATE INDEX hive_twice ON hive (twice); CREATE VIEW v AS SELECT twice FROM hive", nil},
@@ -54,7 +56,7 @@ var corners = map[string][]corner{
 			`CREATE TABLE "Select" (id int PRIMARY KEY, "a""b" text NOT NULL DEFAULT 'x''y', "it's" bigint DEFAULT 4 CHECK ("it's" > 0))`,
 			[]catalog.Rename{{Thing: catalog.RenamedTable, From: "Order", To: "Select"}, {Thing: catalog.RenamedColumn, In: "Select", From: "group", To: `a"b`}}},
 	},
-	catalog.MySQL: {
+	dialects.MySQL: {
 		{"checks of columns, computed ones and times",
 			"CREATE TABLE hive (id int PRIMARY KEY, frames int CHECK (frames > 0), twice int AS (frames * 2) STORED, at timestamp NULL DEFAULT NULL ON UPDATE CURRENT_TIMESTAMP, j json)",
 			"CREATE TABLE hive (id int PRIMARY KEY, boxes int CHECK (boxes >= 0), twice int AS (boxes * 2) VIRTUAL, at timestamp NOT NULL DEFAULT CURRENT_TIMESTAMP, j longtext)",
@@ -70,7 +72,7 @@ var corners = map[string][]corner{
 			"CREATE TABLE hive (id int PRIMARY KEY, b int); CREATE FUNCTION twice(x bigint) RETURNS bigint DETERMINISTIC RETURN x * 2; CREATE VIEW v AS SELECT id, b FROM hive",
 			[]catalog.Rename{{Thing: catalog.RenamedColumn, In: "hive", From: "a", To: "b"}}},
 	},
-	catalog.SQLite: {
+	dialects.SQLite: {
 		{"strict, without row numbers, computed and compared without case",
 			"CREATE TABLE hive (code TEXT PRIMARY KEY, a INTEGER, b INTEGER AS (a + 1) STORED, c TEXT); CREATE TABLE queen (id INTEGER PRIMARY KEY, code TEXT REFERENCES hive (code)); CREATE VIEW v AS SELECT * FROM hive; CREATE VIEW w AS SELECT a FROM v",
 			"CREATE TABLE hive (code TEXT PRIMARY KEY COLLATE NOCASE, a INTEGER NOT NULL DEFAULT 3, b INTEGER AS (a + 2) VIRTUAL, c TEXT) STRICT, WITHOUT ROWID; CREATE TABLE queen (id INTEGER PRIMARY KEY, code TEXT REFERENCES hive (code) ON DELETE CASCADE); CREATE VIEW v AS SELECT * FROM hive; CREATE VIEW w AS SELECT a FROM v", nil},
@@ -88,7 +90,7 @@ func TestCorners(t *testing.T) {
 			t.Run(engine+": "+c.name, func(t *testing.T) {
 				db, other := open(t, engine), open(t, engine)
 				for text, in := range map[string]database{c.before: db, c.after: other} {
-					for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: strings.ReplaceAll(text, "; ", ";\n")}, sqltext.Dialect(engine)) {
+					for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: strings.ReplaceAll(text, "; ", ";\n")}, dialects.Of(engine)) {
 						_, err := in.ExecContext(t.Context(), s.Text)
 						require.NoError(t, err, s.Text)
 					}

@@ -9,14 +9,14 @@ import (
 )
 
 // zero is a value of a type that stands for nothing in particular, as SQL.
-func (d *draft) zero(c *catalog.Column) string {
+func (d *Writing) zero(c *catalog.Column) string {
+	if own := d.Ways.Zero(c); own != "" {
+		return own
+	}
 	switch c.Type.Kind {
 	case catalog.Int, catalog.Float, catalog.Decimal, catalog.Money:
 		return "0"
 	case catalog.Bool:
-		if d.engine == catalog.Postgres {
-			return "false"
-		}
 		return "0"
 	case catalog.Date:
 		return "CURRENT_DATE"
@@ -25,9 +25,6 @@ func (d *draft) zero(c *catalog.Column) string {
 	case catalog.Timestamp, catalog.TimestampTZ:
 		return "CURRENT_TIMESTAMP"
 	case catalog.UUID:
-		if d.engine == catalog.Postgres {
-			return "gen_random_uuid()"
-		}
 		return "'00000000-0000-0000-0000-000000000000'"
 	case catalog.JSON:
 		return "'{}'"
@@ -39,11 +36,11 @@ func (d *draft) zero(c *catalog.Column) string {
 		return "'empty'"
 	case catalog.EnumKind:
 		labels := c.Type.Labels
-		if e, ok := d.after.Enum(c.Type.Enum); ok {
+		if e, ok := d.After.Enum(c.Type.Enum); ok {
 			labels = e.Labels
 		}
 		if len(labels) > 0 {
-			return literal(d.engine, labels[0])
+			return d.Sql.Literal(labels[0])
 		}
 	}
 	return "''"
@@ -51,23 +48,26 @@ func (d *draft) zero(c *catalog.Column) string {
 
 // fill is what a new mandatory column may get: the default, a row that it refers
 // to, or a value of its type.
-func (d *draft) fill(t *catalog.Table, c *catalog.Column) string {
+func (d *Writing) fill(t *catalog.Table, c *catalog.Column) string {
 	for _, r := range t.References {
 		if len(r.Columns) == 1 && r.Columns[0] == c.Name && len(r.Target) == 1 {
-			return fmt.Sprintf("(SELECT min(%s) FROM %s)", d.name(r.Target[0]), d.table(r.Schema, r.Table))
+			return fmt.Sprintf("(SELECT min(%s) FROM %s)", d.Name(r.Target[0]), d.Table(r.Schema, r.Table))
 		}
 	}
 	if c.Default != nil && c.Default.Kind != catalog.Identity {
-		return d.defaultText(c)
+		return d.DefaultText(c)
 	}
 	return d.zero(c)
 }
 
-// defaultText is a default as a statement takes it.
-func (d *draft) defaultText(c *catalog.Column) string {
+// DefaultText is a default as a statement takes it.
+func (d *Writing) DefaultText(c *catalog.Column) string {
+	if own := d.Ways.Default(c); own != "" {
+		return own
+	}
 	def := c.Default
 	if def.Kind == catalog.Expression {
-		if d.engine != catalog.Postgres && strings.ContainsAny(def.Text, " +-*/|") && !strings.HasPrefix(def.Text, "(") && !strings.HasPrefix(strings.ToLower(def.Text), "current_timestamp") {
+		if strings.ContainsAny(def.Text, " +-*/|") && !strings.HasPrefix(def.Text, "(") && !strings.HasPrefix(strings.ToLower(def.Text), "current_timestamp") {
 			return "(" + def.Text + ")"
 		}
 		return def.Text
@@ -77,8 +77,6 @@ func (d *draft) defaultText(c *catalog.Column) string {
 		return def.Text
 	case catalog.Bool:
 		switch {
-		case d.engine == catalog.Postgres:
-			return def.Text
 		case strings.HasPrefix(def.Text, "b'"):
 			return def.Text
 		case def.Text == "true":
@@ -91,18 +89,18 @@ func (d *draft) defaultText(c *catalog.Column) string {
 			return def.Text
 		}
 	}
-	return literal(d.engine, def.Text)
+	return d.Sql.Literal(def.Text)
 }
 
-// split is a text column that is gone while two or more have come: its words may
+// Split is a text column that is gone while two or more have come: its words may
 // belong into them.
-func (p *pair) split() (from *catalog.Column, into []*catalog.Column) {
-	for _, c := range p.dropped {
+func (p *Pair) Split() (from *catalog.Column, into []*catalog.Column) {
+	for _, c := range p.Dropped {
 		if c.Type.Kind == catalog.Text && c.Generated == "" {
 			from = c
 		}
 	}
-	for _, c := range p.added {
+	for _, c := range p.Added {
 		if c.Type.Kind == catalog.Text && c.Generated == "" {
 			into = append(into, c)
 		}
@@ -113,87 +111,58 @@ func (p *pair) split() (from *catalog.Column, into []*catalog.Column) {
 	return from, into
 }
 
-// words are the text before the first space of a column, and behind it.
-func (d *draft) words(column string) (head, tail string) {
-	switch d.engine {
-	case catalog.Postgres:
-		return fmt.Sprintf("split_part(%s, ' ', 1)", column), fmt.Sprintf("ltrim(substr(%s, length(split_part(%[1]s, ' ', 1)) + 1))", column)
-	case catalog.MySQL:
-		return fmt.Sprintf("substring_index(%s, ' ', 1)", column), fmt.Sprintf("ltrim(substr(%s, char_length(substring_index(%[1]s, ' ', 1)) + 1))", column)
-	}
-	return fmt.Sprintf("substr(%s || ' ', 1, instr(%[1]s || ' ', ' ') - 1)", column), fmt.Sprintf("ltrim(substr(%s, instr(%[1]s || ' ', ' ')))", column)
+// Update sets values in rows that are there; see Rows.Update.
+func (d *Writing) Update(p *Pair, sets, where string) []string {
+	return d.Ways.Update(d, p, sets, where)
 }
 
-// update is a statement that sets values in rows that are there, with what keeps
-// it from being noticed: triggers do not fire, and what is set when a row changes
-// is not set.
-func (d *draft) update(p *pair, sets, where string) []string {
-	table := d.tableOf(p.now)
-	if d.engine == catalog.MySQL {
-		for _, c := range p.now.Columns {
-			if was, ok := p.old.Column(c.Name); ok && was.OnUpdate != "" {
-				sets += fmt.Sprintf(", %s = %[1]s", d.name(c.Name))
-			}
-		}
-		p.quiet = true // its triggers go first, and come back at the end
-	}
+func UpdateText(table, sets, where string) string {
 	text := fmt.Sprintf("UPDATE %s SET %s", table, sets)
 	if where != "" {
 		text += " WHERE " + where
 	}
-	if d.engine != catalog.Postgres {
-		return []string{text}
-	}
-	var off, on []string
-	for _, t := range p.old.Triggers {
-		if p.undone[t.Name] || slices.ContainsFunc(p.old.Extras, func(e catalog.Extra) bool { return e.Kind == "trigger state" && e.Name == t.Name }) {
-			continue
-		}
-		off = append(off, fmt.Sprintf("ALTER TABLE %s DISABLE TRIGGER %s", table, d.name(t.Name)))
-		on = append(on, fmt.Sprintf("ALTER TABLE %s ENABLE TRIGGER %s", table, d.name(t.Name)))
-	}
-	return slices.Concat(off, []string{text}, on)
+	return text
 }
 
-// decideSplit asks whether the words of a text that is gone go into two new
+// DecideSplit asks whether the words of a text that is gone go into two new
 // columns. These are there by then, and may be null yet.
-func (d *draft) decideSplit(p *pair) {
-	from, into := p.split()
+func (d *Writing) DecideSplit(p *Pair) {
+	from, into := p.Split()
 	if from == nil {
 		return
 	}
-	head, tail := d.words(d.name(from.Name))
+	head, tail := d.Ways.Words(d.Name(from.Name))
 	set := func(values ...string) []string {
-		return d.onlyWith(p.now, []string{from.Name}, d.update(p, fmt.Sprintf("%s = %s, %s = %s", d.name(into[0].Name), values[0], d.name(into[1].Name), values[1]), ""))
+		return d.onlyWith(p.Now, []string{from.Name}, d.Update(p, fmt.Sprintf("%s = %s, %s = %s", d.Name(into[0].Name), values[0], d.Name(into[1].Name), values[1]), ""))
 	}
-	d.decision(fmt.Sprintf("%s of %s is gone, and %s and %s are new. Do its words go into them?", from.Name, p.now.FullName(), into[0].Name, into[1].Name),
+	d.Decision(fmt.Sprintf("%s of %s is gone, and %s and %s are new. Do its words go into them?", from.Name, p.Now.FullName(), into[0].Name, into[1].Name),
 		Proposal{Title: fmt.Sprintf("the first word of %s goes into %s, the rest into %s", from.Name, into[0].Name, into[1].Name),
 			SQL: set("coalesce("+head+", '')", "coalesce("+tail+", '')")},
-		Proposal{Title: fmt.Sprintf("all of it goes into %s, and %s stays empty", into[0].Name, into[1].Name), SQL: set("coalesce("+d.name(from.Name)+", '')", "''")})
+		Proposal{Title: fmt.Sprintf("all of it goes into %s, and %s stays empty", into[0].Name, into[1].Name), SQL: set("coalesce("+d.Name(from.Name)+", '')", "''")})
 }
 
-// decideNew asks for the value of a new column that must have one. add makes the
+// DecideNew asks for the value of a new column that must have one. add makes the
 // column with a value in all rows, addNow for an empty table.
-func (d *draft) decideNew(p *pair, c *catalog.Column, add func(value string) []string, addNow []string) {
-	f := d.former(p)
-	value := d.fill(p.now, c)
+func (d *Writing) DecideNew(p *Pair, c *catalog.Column, add func(value string) []string, addNow []string) {
+	f := d.Former(p)
+	value := d.fill(p.Now, c)
 	same := Proposal{Title: "the same value in all", SQL: add(value)}
-	if r, ok := d.filledBy(p.now, c); ok {
+	if r, ok := d.filledBy(p.Now, c); ok {
 		same.Title = "all refer to the first row of " + catalog.Qualify(r.Schema, r.Table)
-		if target, there := d.at.Table(r.Schema, r.Table); there {
-			schema, name := catalog.Split(d.oldName(target.FullName()))
-			from := fmt.Sprintf(" FROM %s WHERE NOT EXISTS (SELECT 1 FROM %s)", f.table(), d.table(schema, name))
-			same.checks = []Check{{Place: f.place(""), Fault: "rows have nothing to refer to, since " + target.FullName() + " is empty", Count: "SELECT count(*)" + from, List: "SELECT *" + from, schema: f.schema, table: f.name}}
+		if target, there := d.At.Table(r.Schema, r.Table); there {
+			schema, name := catalog.Split(d.OldName(target.FullName()))
+			from := fmt.Sprintf(" FROM %s WHERE NOT EXISTS (SELECT 1 FROM %s)", f.Table(), d.Table(schema, name))
+			same.Checks = []Check{{Place: f.place(""), Fault: "rows have nothing to refer to, since " + target.FullName() + " is empty", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Schema: f.schema, Table: f.name}}
 		}
 	}
-	d.decision(fmt.Sprintf("%s of %s is new, must have a value and has no default. What do the rows get that are there?", c.Name, p.now.FullName()),
+	d.Decision(fmt.Sprintf("%s of %s is new, must have a value and has no default. What do the rows get that are there?", c.Name, p.Now.FullName()),
 		same,
 		Proposal{Title: "the table is empty, and the script stops if it is not", SQL: addNow,
-			checks: []Check{f.where("", nil, "rows are there, and "+c.Name+" has no value for them", "1 = 1", "give the column a value or a default")}})
+			Checks: []Check{f.Where("", nil, "rows are there, and "+c.Name+" has no value for them", "1 = 1", "give the column a value or a default")}})
 }
 
 // filledBy is the reference whose target gives a new column its value.
-func (d *draft) filledBy(t *catalog.Table, c *catalog.Column) (catalog.Reference, bool) {
+func (d *Writing) filledBy(t *catalog.Table, c *catalog.Column) (catalog.Reference, bool) {
 	for _, r := range t.References {
 		if len(r.Columns) == 1 && r.Columns[0] == c.Name && len(r.Target) == 1 {
 			return r, true
@@ -202,67 +171,49 @@ func (d *draft) filledBy(t *catalog.Table, c *catalog.Column) (catalog.Reference
 	return catalog.Reference{}, false
 }
 
-// mandatory reports whether rows that are there have nothing for a new column.
-func mandatory(c *catalog.Column) bool { return !c.Nullable && c.Default == nil && c.Generated == "" }
+// Mandatory reports whether rows that are there have nothing for a new column.
+func Mandatory(c *catalog.Column) bool { return !c.Nullable && c.Default == nil && c.Generated == "" }
 
-// decideNulls asks for the values of columns that must have one from now on.
-func (d *draft) decideNulls(p *pair) {
-	table := d.tableOf(p.now)
-	f := d.former(p)
-	for _, a := range p.altered {
-		if !a.was.Nullable || a.now.Nullable || a.now.Generated != "" || a.was.Generated != "" {
+// DecideNulls asks for the values of columns that must have one from now on.
+func (d *Writing) DecideNulls(p *Pair) {
+	table := d.TableOf(p.Now)
+	f := d.Former(p)
+	for _, a := range p.Altered {
+		if !a.Was.Nullable || a.Now.Nullable || a.Now.Generated != "" || a.Was.Generated != "" {
 			continue
 		}
-		column := d.name(a.now.Name)
+		column := d.Name(a.Now.Name)
 		missing := column + " IS NULL"
-		kept := d.table(p.now.Schema, d.freeName(p.now.Schema, p.now.Name+"_without_"+a.now.Name))
-		d.decision(fmt.Sprintf("%s of %s must have a value now. What becomes of the rows without one?", a.now.Name, p.now.FullName()),
-			Proposal{Title: "the script stops if there is one", checks: []Check{f.notNull(a.now.Name)}},
-			Proposal{Title: "they get a value", SQL: d.update(p, fmt.Sprintf("%s = %s", column, d.fillAs(p.now, a)), missing)},
+		kept := d.Table(p.Now.Schema, d.FreeName(p.Now.Schema, p.Now.Name+"_without_"+a.Now.Name))
+		d.Decision(fmt.Sprintf("%s of %s must have a value now. What becomes of the rows without one?", a.Now.Name, p.Now.FullName()),
+			Proposal{Title: "the script stops if there is one", Checks: []Check{f.notNull(a.Now.Name)}},
+			Proposal{Title: "they get a value", SQL: d.Update(p, fmt.Sprintf("%s = %s", column, d.fillAs(p.Now, a)), missing)},
 			Proposal{Title: "they are deleted", SQL: []string{fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)}},
-			Proposal{Title: "they are moved into a table of their own", SQL: []string{d.createAs(kept, fmt.Sprintf("SELECT * FROM %s WHERE %s", table, missing)), fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)},
-				checks: d.free(kept), holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", kept)})
+			Proposal{Title: "they are moved into a table of their own", SQL: []string{d.Ways.CreateAs(kept, fmt.Sprintf("SELECT * FROM %s WHERE %s", table, missing)), fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)},
+				Checks: d.Free(kept), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", kept)})
 	}
 }
 
 // fillAs is a value of the type that a column still has.
-func (d *draft) fillAs(t *catalog.Table, a alteration) string {
-	if a.retyped() && d.engine == catalog.Postgres && a.was.Type.Kind != a.now.Type.Kind {
-		if _, ok := d.filledBy(t, a.now); !ok {
-			return d.zero(a.was)
+func (d *Writing) fillAs(t *catalog.Table, a Alteration) string {
+	if a.Retyped() && d.Ways.Traits().RetypesLast && a.Was.Type.Kind != a.Now.Type.Kind {
+		if _, ok := d.filledBy(t, a.Now); !ok {
+			return d.zero(a.Was)
 		}
 	}
-	return d.fill(t, a.now)
+	return d.fill(t, a.Now)
 }
 
-// createAs makes a table of what a query gives.
-func (d *draft) createAs(table, query string) string {
-	if d.engine == catalog.MySQL {
-		return fmt.Sprintf("CREATE TABLE IF NOT EXISTS %s COMMENT = '%s' AS %s", table, keptComment, query)
-	}
-	return fmt.Sprintf("CREATE TABLE %s AS %s", table, query)
-}
-
-// keptComment marks what a script has put aside, so that running it again knows
-// its own table.
-const keptComment = "put aside by a migration"
-
-// free checks that a name is not taken, where the engine would not stop by
+// Free checks that a name is not taken, where the engine would not stop by
 // itself.
-func (d *draft) free(table string) []Check {
-	schema, name := d.bareNames(table)
-	switch d.engine {
-	case catalog.SQLite:
-		from := fmt.Sprintf(" FROM sqlite_schema WHERE lower(name) = lower(%s)", literal(d.engine, name))
-		return []Check{{Place: name, Fault: "something of this name is there, and the script needs the name", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: "give it another name"}}
-	case catalog.MySQL:
-		from := fmt.Sprintf(" FROM information_schema.tables WHERE table_schema = %s AND table_name = %s AND table_comment <> %s", d.schemaText(schema), literal(d.engine, name), literal(d.engine, keptComment))
-		return []Check{{Place: name, Fault: "something of this name is there, and the script needs the name", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: "give it another name"}}
-	}
-	return nil
+func (d *Writing) Free(table string) []Check { return d.Ways.Free(d.bareNames(table)) }
+
+// Taken is a check that finds what has a name.
+func Taken(name, from string) Check {
+	return Check{Place: name, Fault: "something of this name is there, and the script needs the name", Count: "SELECT count(*)" + from, List: "SELECT *" + from, Help: "give it another name"}
 }
 
-func (d *draft) bareNames(table string) (schema, name string) {
+func (d *Writing) bareNames(table string) (schema, name string) {
 	unquote := func(s string) string { return strings.Trim(s, "`\"") }
 	if i := strings.LastIndex(table, "."); i >= 0 {
 		return unquote(table[:i]), unquote(table[i+1:])
@@ -270,106 +221,80 @@ func (d *draft) bareNames(table string) (schema, name string) {
 	return "", unquote(table)
 }
 
-func (d *draft) schemaText(schema string) string {
-	if schema == "" {
-		return "database()"
-	}
-	return literal(d.engine, schema)
+// onlyWith keeps statements from being run again; see Rows.OnlyWith.
+func (d *Writing) onlyWith(t *catalog.Table, columns, statements []string) []string {
+	return d.Ways.OnlyWith(t.Schema, t.Name, columns, statements)
 }
 
-// onlyWith keeps MySQL from running statements again whose columns are gone by
-// then.
-func (d *draft) onlyWith(t *catalog.Table, columns, statements []string) []string {
-	if d.engine != catalog.MySQL {
-		return statements
-	}
-	var list []string
-	for _, s := range statements {
-		list = append(list, onlyIf(d.present(t.Schema, t.Name, columns), s)...)
-	}
-	return list
-}
-
-// given leaves out statements that are none.
-func given(statements ...string) []string {
+// Given leaves out statements that are none.
+func Given(statements ...string) []string {
 	return slices.DeleteFunc(statements, func(s string) bool { return s == "" })
 }
 
-// decideLost asks before what rows hold is dropped. The proposals end in the
+// DecideLost asks before what rows hold is dropped. The proposals end in the
 // statement that drops, if there is one.
-func (d *draft) decideLost(p *pair, c *catalog.Column, drop string) {
-	table := d.tableOf(p.now)
-	kept := d.table(p.now.Schema, d.freeName(p.now.Schema, p.now.Name+"_"+c.Name+"_kept"))
+func (d *Writing) DecideLost(p *Pair, c *catalog.Column, drop string) {
+	table := d.TableOf(p.Now)
+	kept := d.Table(p.Now.Schema, d.FreeName(p.Now.Schema, p.Now.Name+"_"+c.Name+"_kept"))
 	columns := []string{c.Name}
-	if p.old.PrimaryKey != nil && !slices.Contains(p.old.PrimaryKey.Columns, c.Name) {
-		columns = append(slices.Clone(p.old.PrimaryKey.Columns), c.Name)
+	if p.Old.PrimaryKey != nil && !slices.Contains(p.Old.PrimaryKey.Columns, c.Name) {
+		columns = append(slices.Clone(p.Old.PrimaryKey.Columns), c.Name)
 	}
-	if p.old.PrimaryKey != nil && slices.Contains(p.old.PrimaryKey.Columns, c.Name) {
-		columns = slices.Clone(p.old.PrimaryKey.Columns)
+	if p.Old.PrimaryKey != nil && slices.Contains(p.Old.PrimaryKey.Columns, c.Name) {
+		columns = slices.Clone(p.Old.PrimaryKey.Columns)
 	}
 	proposals := slices.Concat(d.renamed(p, c, drop), d.carriers(p, c, drop), d.movers(p, c, drop))
 	proposals = append(proposals,
-		Proposal{Title: "drop it, its values are not needed", SQL: given(drop)},
+		Proposal{Title: "drop it, its values are not needed", SQL: Given(drop)},
 		Proposal{Title: "keep its values in a table of their own",
-			SQL:    append(d.onlyWith(p.now, columns, []string{d.createAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.names(columns), table))}), given(drop)...),
-			checks: d.free(kept), holds: fmt.Sprintf("(SELECT count(*) FROM %s) = (SELECT count(*) FROM %s)", kept, table)})
-	d.decision(fmt.Sprintf("%s of %s is gone. What becomes of its values?", c.Name, p.now.FullName()), proposals...)
+			SQL:    append(d.onlyWith(p.Now, columns, []string{d.Ways.CreateAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.Names(columns), table))}), Given(drop)...),
+			Checks: d.Free(kept), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) = (SELECT count(*) FROM %s)", kept, table)})
+	d.Decision(fmt.Sprintf("%s of %s is gone. What becomes of its values?", c.Name, p.Now.FullName()), proposals...)
 }
 
 // renamed are the new columns of the table that may be the old one under another
 // name: its values go there.
-func (d *draft) renamed(p *pair, c *catalog.Column, drop string) []Proposal {
+func (d *Writing) renamed(p *Pair, c *catalog.Column, drop string) []Proposal {
 	var list []Proposal
-	from, _ := p.split()
-	for _, r := range d.possible {
-		now, ok := p.now.Column(r.To)
-		if r.Thing != catalog.RenamedColumn || r.In != p.now.FullName() || r.From != c.Name || !ok || !p.isAdded(r.To) || now.Generated != "" || from == c {
+	from, _ := p.Split()
+	for _, r := range d.Possible {
+		now, ok := p.Now.Column(r.To)
+		if r.Thing != catalog.RenamedColumn || r.In != p.Now.FullName() || r.From != c.Name || !ok || !p.IsAdded(r.To) || now.Generated != "" || from == c {
 			continue
 		}
-		value := d.name(c.Name)
-		if d.engine == catalog.Postgres && c.Declared != now.Declared {
-			value = pgCast(c, now, value)
-		}
+		value := d.Ways.Cast(c, now, d.Name(c.Name))
 		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its values go there (--renamed %s renames it instead)", r.To, r),
-			SQL:    append(d.onlyWith(p.now, []string{c.Name}, d.update(p, fmt.Sprintf("%s = %s", d.name(r.To), value), d.name(c.Name)+" IS NOT NULL")), given(drop)...),
-			checks: d.fits(p, c, now),
-			holds:  fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s WHERE %s IS NOT NULL AND %s IS NULL)", d.tableOf(p.now), d.name(c.Name), d.name(r.To))})
+			SQL:    append(d.onlyWith(p.Now, []string{c.Name}, d.Update(p, fmt.Sprintf("%s = %s", d.Name(r.To), value), d.Name(c.Name)+" IS NOT NULL")), Given(drop)...),
+			Checks: d.fits(p, c, now),
+			Holds:  fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s WHERE %s IS NOT NULL AND %s IS NULL)", d.TableOf(p.Now), d.Name(c.Name), d.Name(r.To))})
 	}
 	return list
 }
 
 // fits checks that the values of a column can be those of another one.
-func (d *draft) fits(p *pair, c, now *catalog.Column) []Check {
-	f := d.former(p)
-	column, a := f.column(c.Name), alteration{c, now}
-	var conversion conversion
-	switch d.engine {
-	case catalog.Postgres:
-		conversion = d.pgConversion(a, column)
-	case catalog.MySQL:
-		conversion = d.myConversion(a, column)
-	default:
-		conversion = d.liteConversion(a, column, slices.Contains(p.now.Options, "strict"))
-	}
-	if conversion.harmless() {
+func (d *Writing) fits(p *Pair, c, now *catalog.Column) []Check {
+	f := d.Former(p)
+	column, a := f.Column(c.Name), Alteration{c, now}
+	conversion := d.Ways.Conversion(d, a, column, slices.Contains(p.Now.Options, "strict"))
+	if conversion.Harmless() {
 		return nil
 	}
-	if conversion.anchored || conversion.unknown {
-		conversion.condition = column + " IS NOT NULL"
+	if conversion.Anchored || conversion.Unknown {
+		conversion.Condition = column + " IS NOT NULL"
 	}
-	check := f.conversion(a, conversion)
-	check.Place, check.columns = f.place(c.Name), []string{f.bare(c.Name)}
+	check := f.Conversion(a, conversion)
+	check.Place, check.Columns = f.place(c.Name), []string{f.bare(c.Name)}
 	return []Check{check}
 }
 
 // renamedTable are the new tables that may be the old one under another name.
-func (d *draft) renamedTable(t *catalog.Table, drop string) []Proposal {
+func (d *Writing) renamedTable(t *catalog.Table, drop string) []Proposal {
 	var list []Proposal
-	for _, r := range d.possible {
-		if r.Thing != catalog.RenamedTable || r.From != d.oldName(t.FullName()) {
+	for _, r := range d.Possible {
+		if r.Thing != catalog.RenamedTable || r.From != d.OldName(t.FullName()) {
 			continue
 		}
-		now, ok := d.after.Table(catalog.Split(r.To))
+		now, ok := d.After.Table(catalog.Split(r.To))
 		if !ok {
 			continue
 		}
@@ -381,20 +306,17 @@ func (d *draft) renamedTable(t *catalog.Table, drop string) []Proposal {
 			switch {
 			case there && was.Declared == c.Declared && c.Generated == "":
 				same = append(same, c.Name)
-			case mandatory(c):
+			case Mandatory(c):
 				complete = false
 			}
 		}
 		if len(same) == 0 || !complete {
 			continue
 		}
-		insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", d.tableOf(now), d.names(same), d.tableOf(t))
-		sql := []string{insert, drop}
-		if d.engine == catalog.MySQL {
-			sql = append(onlyIf(d.present(t.Schema, t.Name, nil)+fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s)", d.tableOf(now)), insert), drop)
-		}
+		insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", d.TableOf(now), d.Names(same), d.TableOf(t))
+		sql := append(d.Ways.IfEmpty(t, d.TableOf(now), insert), drop)
 		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its rows go there, with the columns that both have (--renamed %s renames it instead)", now.FullName(), r), SQL: sql,
-			holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s)", d.tableOf(now), d.tableOf(t))})
+			Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s)", d.TableOf(now), d.TableOf(t))})
 	}
 	return list
 }
@@ -402,20 +324,20 @@ func (d *draft) renamedTable(t *catalog.Table, drop string) []Proposal {
 // carriers are the new tables that can take over what a column holds: a
 // reference that has become a table of pairs, or a part of a table that stands
 // by itself now.
-func (d *draft) carriers(p *pair, c *catalog.Column, drop string) []Proposal {
+func (d *Writing) carriers(p *Pair, c *catalog.Column, drop string) []Proposal {
 	var list []Proposal
-	if p.old.PrimaryKey == nil {
+	if p.Old.PrimaryKey == nil {
 		return nil
 	}
-	for _, t := range d.fresh() {
+	for _, t := range d.Fresh() {
 		own := slices.IndexFunc(t.References, func(x catalog.Reference) bool {
-			return x.Table == p.now.Name && x.Schema == p.now.Schema && slices.Equal(x.Target, p.old.PrimaryKey.Columns)
+			return x.Table == p.Now.Name && x.Schema == p.Now.Schema && slices.Equal(x.Target, p.Old.PrimaryKey.Columns)
 		})
 		if own < 0 {
 			continue
 		}
-		into, from := slices.Clone(t.References[own].Columns), slices.Clone(p.old.PrimaryKey.Columns)
-		for _, r := range p.old.References {
+		into, from := slices.Clone(t.References[own].Columns), slices.Clone(p.Old.PrimaryKey.Columns)
+		for _, r := range p.Old.References {
 			other := slices.IndexFunc(t.References, func(x catalog.Reference) bool {
 				return x.Table == r.Table && x.Schema == r.Schema && len(x.Columns) == 1
 			})
@@ -429,9 +351,9 @@ func (d *draft) carriers(p *pair, c *catalog.Column, drop string) []Proposal {
 }
 
 // carryParts carries all the columns that a new table has taken over, once.
-func (d *draft) carryParts(p *pair, t *catalog.Table, into, from []string, c *catalog.Column, drop string) []Proposal {
+func (d *Writing) carryParts(p *Pair, t *catalog.Table, into, from []string, c *catalog.Column, drop string) []Proposal {
 	var parts []string
-	for _, x := range p.dropped {
+	for _, x := range p.Dropped {
 		now, ok := t.Column(x.Name)
 		if ok && x.Generated == "" && now.Generated == "" && now.Type.Kind == x.Type.Kind && !slices.Contains(into, x.Name) {
 			parts = append(parts, x.Name)
@@ -441,11 +363,11 @@ func (d *draft) carryParts(p *pair, t *catalog.Table, into, from []string, c *ca
 		return nil
 	}
 	if parts[0] != c.Name {
-		return []Proposal{{Title: "its values were carried into " + t.FullName() + " with " + parts[0] + ", drop it", SQL: given(drop)}}
+		return []Proposal{{Title: "its values were carried into " + t.FullName() + " with " + parts[0] + ", drop it", SQL: Given(drop)}}
 	}
 	for i := range t.Columns { // what the new table wants besides
 		x := &t.Columns[i]
-		if mandatory(x) && !slices.Contains(parts, x.Name) && !slices.Contains(into, x.Name) {
+		if Mandatory(x) && !slices.Contains(parts, x.Name) && !slices.Contains(into, x.Name) {
 			return nil
 		}
 	}
@@ -453,95 +375,87 @@ func (d *draft) carryParts(p *pair, t *catalog.Table, into, from []string, c *ca
 }
 
 // carry puts values of rows into a new table.
-func (d *draft) carry(p *pair, t *catalog.Table, into, from, values []string, drop string) Proposal {
+func (d *Writing) carry(p *Pair, t *catalog.Table, into, from, values []string, drop string) Proposal {
 	var some []string
 	for _, v := range values {
-		some = append(some, d.name(v)+" IS NOT NULL")
+		some = append(some, d.Name(v)+" IS NOT NULL")
 	}
 	where := strings.Join(some, " OR ")
-	insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s WHERE %s", d.tableOf(t), d.names(into), d.names(from), d.tableOf(p.now), where)
-	if d.engine == catalog.MySQL { // which may run it again
-		insert += fmt.Sprintf(" AND NOT EXISTS (SELECT 1 FROM %s x WHERE x.%s = %s.%s)", d.tableOf(t), d.name(into[0]), d.tableOf(p.now), d.name(from[0]))
-		if len(some) > 1 {
-			insert = strings.Replace(insert, " WHERE "+where, " WHERE ("+where+")", 1)
-		}
-	}
+	insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s WHERE %s", d.TableOf(t), d.Names(into), d.Names(from), d.TableOf(p.Now), where)
+	insert = d.Ways.Once(insert, where, d.TableOf(t), d.Name(into[0]), d.TableOf(p.Now), d.Name(from[0]))
 	var checks []Check
 	for i, name := range into[len(into)-len(values):] {
-		was, _ := p.old.Column(values[i])
+		was, _ := p.Old.Column(values[i])
 		now, _ := t.Column(name)
 		if was != nil && now != nil {
 			checks = append(checks, d.fits(p, was, now)...)
 		}
 	}
-	return Proposal{Title: "carry it into " + t.FullName() + ", and drop it then", checks: checks, SQL: append(d.onlyWith(p.now, values, []string{insert}), given(drop)...),
-		holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s WHERE %s)", d.tableOf(t), d.tableOf(p.now), where)}
+	return Proposal{Title: "carry it into " + t.FullName() + ", and drop it then", Checks: checks, SQL: append(d.onlyWith(p.Now, values, []string{insert}), Given(drop)...),
+		Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s WHERE %s)", d.TableOf(t), d.TableOf(p.Now), where)}
 }
 
 // movers are the tables in which a column of the same name and type is new, and
 // whose rows can be told from the rows of this one.
-func (d *draft) movers(p *pair, c *catalog.Column, drop string) []Proposal {
+func (d *Writing) movers(p *Pair, c *catalog.Column, drop string) []Proposal {
 	var list []Proposal
-	for _, q := range d.all {
-		i := slices.IndexFunc(q.added, func(x *catalog.Column) bool {
+	for _, q := range d.All {
+		i := slices.IndexFunc(q.Added, func(x *catalog.Column) bool {
 			return x.Name == c.Name && x.Type.Kind == c.Type.Kind && x.Generated == ""
 		})
 		if q == p || i < 0 {
 			continue
 		}
-		column := d.name(c.Name)
-		mine, other := d.tableOf(p.now), d.tableOf(q.now)
-		for _, r := range q.now.References { // each of its rows refers to one here
-			if r.Table != p.now.Name || r.Schema != p.now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 || q.isAdded(r.Columns[0]) {
+		column := d.Name(c.Name)
+		mine, other := d.TableOf(p.Now), d.TableOf(q.Now)
+		for _, r := range q.Now.References { // each of its rows refers to one here
+			if r.Table != p.Now.Name || r.Schema != p.Now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 || q.IsAdded(r.Columns[0]) {
 				continue
 			}
-			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.name(r.Target[0]), other, d.name(r.Columns[0]))
+			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.Name(r.Target[0]), other, d.Name(r.Columns[0]))
 			list = append(list, d.moved(p, q, c, drop, fmt.Sprintf("(SELECT %s.%s FROM %[1]s WHERE %[3]s)", mine, column, where), where, nil))
 		}
-		for _, r := range p.old.References { // each row here refers to one of its own
-			if r.Table != q.now.Name || r.Schema != q.now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 {
+		for _, r := range p.Old.References { // each row here refers to one of its own
+			if r.Table != q.Now.Name || r.Schema != q.Now.Schema || len(r.Columns) != 1 || len(r.Target) != 1 {
 				continue
 			}
-			f := d.former(p)
-			ref := f.column(r.Columns[0])
-			from := fmt.Sprintf(" FROM %s WHERE %s IS NOT NULL GROUP BY %[2]s HAVING count(DISTINCT %s) > 1", f.table(), ref, f.column(c.Name))
-			check := Check{Place: f.place(c.Name), Fault: "rows of " + q.now.FullName() + " would get more than one value", Count: "SELECT count(*) FROM (SELECT 1 AS one" + from + ") x",
-				List: "SELECT " + ref + from, schema: f.schema, table: f.name, columns: f.columns([]string{c.Name, r.Columns[0]})}
-			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.name(r.Columns[0]), other, d.name(r.Target[0]))
+			f := d.Former(p)
+			ref := f.Column(r.Columns[0])
+			from := fmt.Sprintf(" FROM %s WHERE %s IS NOT NULL GROUP BY %[2]s HAVING count(DISTINCT %s) > 1", f.Table(), ref, f.Column(c.Name))
+			check := Check{Place: f.place(c.Name), Fault: "rows of " + q.Now.FullName() + " would get more than one value", Count: "SELECT count(*) FROM (SELECT 1 AS one" + from + ") x",
+				List: "SELECT " + ref + from, Schema: f.schema, Table: f.name, Columns: f.columns([]string{c.Name, r.Columns[0]})}
+			where := fmt.Sprintf("%s.%s = %s.%s", mine, d.Name(r.Columns[0]), other, d.Name(r.Target[0]))
 			list = append(list, d.moved(p, q, c, drop, fmt.Sprintf("(SELECT max(%s.%s) FROM %[1]s WHERE %[3]s)", mine, column, where), where, []Check{check}))
 		}
 	}
 	return list
 }
 
-func (d *draft) moved(p, q *pair, c *catalog.Column, drop, value, where string, checks []Check) Proposal {
-	into, _ := q.now.Column(c.Name)
+func (d *Writing) moved(p, q *Pair, c *catalog.Column, drop, value, where string, checks []Check) Proposal {
+	into, _ := q.Now.Column(c.Name)
 	checks = append(checks, d.fits(p, c, into)...)
-	update := d.update(q, fmt.Sprintf("%s = %s", d.name(c.Name), value), fmt.Sprintf("EXISTS (SELECT 1 FROM %s WHERE %s)", d.tableOf(p.now), where))
-	return Proposal{Title: "carry its values into " + q.now.FullName() + "." + c.Name + ", and drop it then", SQL: append(d.onlyWith(p.now, []string{c.Name}, update), given(drop)...), checks: checks,
-		holds: fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s, %s WHERE %s AND %[1]s.%[4]s IS NOT NULL AND %[2]s.%[4]s IS NULL)", d.tableOf(p.now), d.tableOf(q.now), where, d.name(c.Name))}
+	update := d.Update(q, fmt.Sprintf("%s = %s", d.Name(c.Name), value), fmt.Sprintf("EXISTS (SELECT 1 FROM %s WHERE %s)", d.TableOf(p.Now), where))
+	return Proposal{Title: "carry its values into " + q.Now.FullName() + "." + c.Name + ", and drop it then", SQL: append(d.onlyWith(p.Now, []string{c.Name}, update), Given(drop)...), Checks: checks,
+		Holds: fmt.Sprintf("NOT EXISTS (SELECT 1 FROM %s, %s WHERE %s AND %[1]s.%[4]s IS NOT NULL AND %[2]s.%[4]s IS NULL)", d.TableOf(p.Now), d.TableOf(q.Now), where, d.Name(c.Name))}
 }
 
-// decideGone asks before a table is dropped. A table that is kept gives its name
+// DecideGone asks before a table is dropped. A table that is kept gives its name
 // to nobody else.
-func (d *draft) decideGone(t *catalog.Table, drop string) {
-	keep := d.freeName(t.Schema, t.Name+"_kept")
-	rename := fmt.Sprintf("ALTER TABLE %s RENAME TO %s", d.tableOf(t), d.name(keep))
-	if d.engine == catalog.MySQL {
-		rename = fmt.Sprintf("RENAME TABLE %s%s TO %s", ifExists, d.tableOf(t), d.table(t.Schema, keep))
-	}
+func (d *Writing) DecideGone(t *catalog.Table, drop string) {
+	keep := d.FreeName(t.Schema, t.Name+"_kept")
+	rename := d.Ways.RenameTable(d, t, keep)
 	proposals := append(d.renamedTable(t, drop),
 		Proposal{Title: "drop it, its rows are not needed", SQL: []string{drop}},
-		Proposal{Title: "keep it under another name", SQL: []string{rename}, checks: d.free(d.name(keep)), holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", d.name(keep))})
-	x := d.decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()), proposals...)
+		Proposal{Title: "keep it under another name", SQL: []string{rename}, Checks: d.Free(d.Name(keep)), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", d.Name(keep))})
+	x := d.Decision(fmt.Sprintf("The table %s is gone. What becomes of its rows?", t.FullName()), proposals...)
 	if x.Taken < 0 || x.Taken == len(proposals)-1 {
-		d.kept = append(d.kept, t)
+		d.Kept = append(d.Kept, t)
 	}
 }
 
-// widens reports whether every value of one type is one of the other, so that
+// Widens reports whether every value of one type is one of the other, so that
 // nothing of it can be lost.
-func widens(was, now catalog.Type) bool {
+func Widens(was, now catalog.Type) bool {
 	switch {
 	case was.Kind == now.Kind:
 	case now.Kind == catalog.Text && now.Size >= printed[was.Kind] && printed[was.Kind] > 0:

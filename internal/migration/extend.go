@@ -22,7 +22,7 @@ var OptionWords = []string{"null", "unique", "index", "default=VALUE", "cascade"
 // options behind commas: weight_kg:decimal(6,2),null. It is mandatory unless it
 // says otherwise. A new table without a column id gets one that the engine
 // numbers.
-func Extend(c *catalog.Catalog, table string, wanted []string) (*catalog.Catalog, error) {
+func Extend(ways Engine, c *catalog.Catalog, table string, wanted []string) (*catalog.Catalog, error) {
 	if strings.TrimSpace(table) == "" {
 		return nil, fault.New("name it, as in `widegate table hive name:text(60)`", "the table has no name")
 	}
@@ -35,9 +35,9 @@ func Extend(c *catalog.Catalog, table string, wanted []string) (*catalog.Catalog
 	if there && len(wanted) == 0 {
 		return nil, fault.New("name the columns to add, as in `widegate table "+table+" weight_kg:decimal(6,2),null`", "the table %s is there already", table)
 	}
-	e := &extension{engine: c.Engine, catalog: out}
+	e := &extension{ways: ways, traits: ways.Traits(), catalog: out}
 	if !there {
-		out.Tables = append(out.Tables, catalog.Table{Schema: schema, Name: name, Kind: catalog.BaseTable, Options: e.options(), Rows: 0})
+		out.Tables = append(out.Tables, catalog.Table{Schema: schema, Name: name, Kind: catalog.BaseTable, Options: ways.Options(c), Rows: 0})
 		t = &out.Tables[len(out.Tables)-1]
 		if !slices.ContainsFunc(wanted, func(w string) bool { return strings.HasPrefix(w, "id:") }) {
 			e.addID(t)
@@ -50,43 +50,26 @@ func Extend(c *catalog.Catalog, table string, wanted []string) (*catalog.Catalog
 	}
 	if t.PrimaryKey == nil {
 		if _, ok := t.Column("id"); ok && !there {
-			t.PrimaryKey = &catalog.Key{Name: e.keyName(t, "pkey"), Columns: []string{"id"}}
+			t.PrimaryKey = &catalog.Key{Name: ways.KeyName(t), Columns: []string{"id"}}
 		}
 	}
-	if c.Engine == catalog.SQLite && there {
-		e.extendText(t, wanted)
+	if there {
+		ways.Extended(t, func(column string) bool {
+			return slices.ContainsFunc(wanted, func(w string) bool { return strings.HasPrefix(w, column+":") })
+		})
 	}
 	return out, nil
 }
 
 type extension struct {
-	engine  string
+	ways    Engine
+	traits  Traits
 	catalog *catalog.Catalog
 }
 
-// options are those that all tables have: a SQLite schema may be strict.
-func (e *extension) options() []string {
-	strict := func(t catalog.Table) bool { return t.IsView() || slices.Contains(t.Options, "strict") }
-	if e.engine == catalog.SQLite && len(e.catalog.Tables) > 0 && !slices.ContainsFunc(e.catalog.Tables, func(t catalog.Table) bool { return !strict(t) }) {
-		return []string{"strict"}
-	}
-	return nil
-}
-
-func (e *extension) keyName(t *catalog.Table, label string) string {
-	switch e.engine {
-	case catalog.Postgres:
-		return t.Name + "_" + label
-	case catalog.MySQL:
-		return "PRIMARY"
-	}
-	return ""
-}
-
 func (e *extension) addID(t *catalog.Table) {
-	declared := map[string]string{catalog.Postgres: "bigint", catalog.MySQL: "bigint", catalog.SQLite: "INTEGER"}[e.engine]
-	t.Columns = append(t.Columns, catalog.Column{Name: "id", Declared: declared, Type: catalog.Type{Kind: catalog.Int, Bits: 64}, Default: &catalog.Default{Kind: catalog.Identity}})
-	t.PrimaryKey = &catalog.Key{Name: e.keyName(t, "pkey"), Columns: []string{"id"}}
+	t.Columns = append(t.Columns, catalog.Column{Name: "id", Declared: e.ways.Declared("bigint", "", nil), Type: catalog.Type{Kind: catalog.Int, Bits: 64}, Default: &catalog.Default{Kind: catalog.Identity}})
+	t.PrimaryKey = &catalog.Key{Name: e.ways.KeyName(t), Columns: []string{"id"}}
 }
 
 // wish is a column as it was asked for.
@@ -157,16 +140,15 @@ func (e *extension) add(t *catalog.Table, text string) error {
 			return err
 		}
 	}
-	if e.engine != catalog.MySQL { // whose enums have no name
+	if !e.traits.NamelessEnums {
 		c.Type.Labels = nil
 	}
 	t.Columns = append(t.Columns, c)
 	if w.unique {
-		key := catalog.Key{Name: t.Name + "_" + w.name + "_key", Columns: []string{w.name}, Index: e.engine == catalog.SQLite}
+		key := catalog.Key{Name: t.Name + "_" + w.name + "_key", Columns: []string{w.name}, Index: e.traits.UniqueIndexes}
 		t.Uniques = append(t.Uniques, key)
 	}
-	// MySQL makes one for each reference; the others leave it to the author.
-	if (w.index || refers && e.engine != catalog.MySQL) && !w.unique {
+	if (w.index || refers && !e.traits.IndexesReferences) && !w.unique {
 		t.Indexes = append(t.Indexes, catalog.Index{Name: t.Name + "_" + w.name + "_idx", Columns: []string{w.name}})
 	}
 	return nil
@@ -236,7 +218,7 @@ func (e *extension) refer(t *catalog.Table, c *catalog.Column, w wish, target *c
 	key, _ := target.Column(target.PrimaryKey.Columns[0])
 	c.Declared, c.Type = key.Declared, key.Type
 	r := catalog.Reference{Name: t.Name + "_" + w.name + "_fkey", Columns: []string{w.name}, Schema: target.Schema, Table: target.Name, Target: []string{key.Name}}
-	if e.engine == catalog.SQLite {
+	if e.traits.AnonymousReferences {
 		r.Name = ""
 	}
 	if w.onward {
@@ -262,129 +244,39 @@ func (e *extension) nearest(word string) string {
 	return ""
 }
 
+// plainWords are the types without parentheses.
+var plainWords = map[string]catalog.Type{
+	"text": {Kind: catalog.Text}, "int": {Kind: catalog.Int, Bits: 32}, "bigint": {Kind: catalog.Int, Bits: 64}, "float": {Kind: catalog.Float, Bits: 64},
+	"bool": {Kind: catalog.Bool}, "date": {Kind: catalog.Date}, "time": {Kind: catalog.Time}, "timestamp": {Kind: catalog.TimestampTZ}, "uuid": {Kind: catalog.UUID},
+	"json": {Kind: catalog.JSON}, "bytes": {Kind: catalog.Bytes},
+}
+
+var (
+	digitsOnly = regexp.MustCompile(`^\d+$`)
+	precision  = regexp.MustCompile(`^\d+(,\d+)?$`)
+)
+
 // declare finds the engine's own way to write a type.
 func (e *extension) declare(t *catalog.Table, w wish) (string, catalog.Type, error) {
-	pick := func(postgres, mysql, sqlite string) string {
-		return map[string]string{catalog.Postgres: postgres, catalog.MySQL: mysql, catalog.SQLite: sqlite}[e.engine]
+	if plain, ok := plainWords[w.kind]; ok && (w.inside == "" || w.kind != "text") {
+		return e.ways.Declared(w.kind, "", t.Options), plain, nil
 	}
-	strict := slices.Contains(t.Options, "strict")
-	number := regexp.MustCompile(`^\d+$`).MatchString
 	switch {
-	case w.kind == "text" && w.inside == "":
-		return pick("text", "text", "TEXT"), catalog.Type{Kind: catalog.Text}, nil
-	case w.kind == "text" && number(w.inside):
+	case w.kind == "text" && digitsOnly.MatchString(w.inside):
 		n, err := strconv.Atoi(w.inside)
 		if err != nil || n < 1 || n > 10_485_760 {
 			return "", catalog.Type{}, fault.New("give it a length from 1 up, as in text(60), or none", "%s: a text cannot have %s characters", w.name, w.inside)
 		}
-		declared := pick("character varying("+w.inside+")", "varchar("+w.inside+")", "VARCHAR("+w.inside+")")
-		if strict {
-			declared = "TEXT"
-		}
-		return declared, catalog.Type{Kind: catalog.Text, Size: n}, nil
-	case w.kind == "int":
-		return pick("integer", "int", "INTEGER"), catalog.Type{Kind: catalog.Int, Bits: 32}, nil
-	case w.kind == "bigint":
-		return pick("bigint", "bigint", "INTEGER"), catalog.Type{Kind: catalog.Int, Bits: 64}, nil
-	case w.kind == "decimal" && regexp.MustCompile(`^\d+(,\d+)?$`).MatchString(w.inside):
-		declared := pick("numeric("+w.inside+")", "decimal("+w.inside+")", "DECIMAL("+w.inside+")")
-		if strict {
-			declared = "ANY"
-		}
-		return declared, catalog.Type{Kind: catalog.Decimal, Precision: 1}, nil
-	case w.kind == "float":
-		return pick("double precision", "double", "REAL"), catalog.Type{Kind: catalog.Float, Bits: 64}, nil
-	case w.kind == "bool":
-		return e.loose(strict, "INTEGER", pick("boolean", "tinyint(1)", "BOOLEAN")), catalog.Type{Kind: catalog.Bool}, nil
-	case w.kind == "date":
-		return e.loose(strict, "TEXT", pick("date", "date", "DATE")), catalog.Type{Kind: catalog.Date}, nil
-	case w.kind == "time":
-		return e.loose(strict, "TEXT", pick("time without time zone", "time", "TIME")), catalog.Type{Kind: catalog.Time}, nil
-	case w.kind == "timestamp":
-		return e.loose(strict, "TEXT", pick("timestamp with time zone", "timestamp", "TIMESTAMP")), catalog.Type{Kind: catalog.TimestampTZ}, nil
-	case w.kind == "uuid":
-		return e.loose(strict, "TEXT", pick("uuid", "uuid", "UUID")), catalog.Type{Kind: catalog.UUID}, nil
-	case w.kind == "json":
-		return e.loose(strict, "TEXT", pick("jsonb", "json", "JSON")), catalog.Type{Kind: catalog.JSON}, nil
-	case w.kind == "bytes":
-		return pick("bytea", "longblob", "BLOB"), catalog.Type{Kind: catalog.Bytes}, nil
+		return e.ways.Declared("text", w.inside, t.Options), catalog.Type{Kind: catalog.Text, Size: n}, nil
+	case w.kind == "decimal" && precision.MatchString(w.inside):
+		return e.ways.Declared("decimal", w.inside, t.Options), catalog.Type{Kind: catalog.Decimal, Precision: 1}, nil
 	case w.kind == "enum" && w.inside != "":
-		return e.enum(t, w)
+		labels := strings.Split(w.inside, "|")
+		for i, l := range labels {
+			labels[i] = strings.TrimSpace(l)
+		}
+		declared, typ := e.ways.Enum(e.catalog, t, w.name, labels)
+		return declared, typ, nil
 	}
 	return "", catalog.Type{}, fault.New(e.nearest(w.kind)+"the types are "+strings.Join(TypeWords, ", ")+", the name of a table to refer to, or raw TYPE", "%s: there is no type %q, and no table of that name", w.name, strings.TrimSpace(w.kind+" "+w.inside))
-}
-
-// loose is the type in a table that takes any, or in a strict one.
-func (e *extension) loose(strict bool, in, other string) string {
-	if strict {
-		return in
-	}
-	return other
-}
-
-func (e *extension) enum(t *catalog.Table, w wish) (string, catalog.Type, error) {
-	labels := strings.Split(w.inside, "|")
-	quoted := make([]string, len(labels))
-	for i, l := range labels {
-		labels[i] = strings.TrimSpace(l)
-		quoted[i] = literal(e.engine, labels[i])
-	}
-	switch e.engine {
-	case catalog.Postgres:
-		name := t.Name + "_" + w.name
-		e.catalog.Enums = append(e.catalog.Enums, catalog.Enum{Schema: t.Schema, Name: name, Labels: labels})
-		full := catalog.Qualify(t.Schema, name)
-		return full, catalog.Type{Kind: catalog.EnumKind, Enum: full, Labels: labels}, nil
-	case catalog.MySQL:
-		return "enum(" + strings.Join(quoted, ",") + ")", catalog.Type{Kind: catalog.EnumKind, Labels: labels}, nil
-	}
-	t.Checks = append(t.Checks, catalog.Check{Expr: quote(e.engine, w.name) + " IN (" + strings.Join(quoted, ", ") + ")"})
-	return "TEXT", catalog.Type{Kind: catalog.Text, Labels: labels}, nil
-}
-
-// extendText puts new columns into the text of a SQLite table, behind the last
-// one that is there.
-func (e *extension) extendText(t *catalog.Table, wanted []string) {
-	d := &sqlite{draft: &draft{engine: e.engine}}
-	var added []string
-	for i := range t.Columns {
-		c := &t.Columns[i]
-		isNew := slices.ContainsFunc(wanted, func(w string) bool { return strings.HasPrefix(w, c.Name+":") })
-		if isNew {
-			added = append(added, ",\n  "+d.columnText(t, c))
-		}
-	}
-	end := 0
-	for _, item := range items(t.Definition) {
-		if !slices.ContainsFunc([]string{"CONSTRAINT", "PRIMARY", "UNIQUE", "CHECK", "FOREIGN"}, item[0].Is) {
-			end = item[len(item)-1].To
-		}
-	}
-	if end > 0 {
-		t.Definition = t.Definition[:end] + strings.Join(added, "") + t.Definition[end:]
-	} else {
-		t.Definition = ""
-	}
-}
-
-// columnText is a column with the reference and the check that belong to it.
-func (d *sqlite) columnText(t *catalog.Table, c *catalog.Column) string {
-	text := d.name(c.Name) + " " + c.Declared
-	if !c.Nullable {
-		text += " NOT NULL"
-	}
-	if c.Default != nil {
-		text += " DEFAULT " + d.defaultText(c)
-	}
-	for _, check := range t.Checks {
-		if strings.HasPrefix(check.Expr, d.name(c.Name)+" IN ") {
-			text += " CHECK (" + check.Expr + ")"
-		}
-	}
-	for _, r := range t.References {
-		if slices.Equal(r.Columns, []string{c.Name}) {
-			text += strings.TrimPrefix(d.referenceText(r), "FOREIGN KEY ("+d.name(c.Name)+")")
-		}
-	}
-	return text
 }

@@ -15,18 +15,18 @@ var routineHead = regexp.MustCompile(`(?is)^\s*CREATE\s+(?:OR\s+REPLACE\s+)?(?:/
 // followUp says in the head of the script which texts stay as they are although
 // they name something that is renamed or gone: the engine does not follow into
 // the bodies of routines, and nor does the script.
-func (d *draft) followUp() {
+func (d *Writing) followUp() {
 	var changed []string
-	for _, r := range d.renames {
+	for _, r := range d.Renames {
 		_, name := catalog.Split(r.From)
 		changed = append(changed, name)
 	}
-	for _, t := range d.gone() {
+	for _, t := range d.Gone() {
 		changed = append(changed, t.Name)
 	}
-	for _, p := range d.all {
-		for _, c := range p.dropped {
-			if now, ok := p.now.Column(c.Name); !ok || now == nil {
+	for _, p := range d.All {
+		for _, c := range p.Dropped {
+			if now, ok := p.Now.Column(c.Name); !ok || now == nil {
 				changed = append(changed, c.Name)
 			}
 		}
@@ -34,64 +34,64 @@ func (d *draft) followUp() {
 	mentioned := func(text string) []string {
 		var list []string
 		for _, name := range changed {
-			if mentions(text, name) {
+			if Mentions(text, name) {
 				list = append(list, name)
 			}
 		}
 		return list
 	}
-	for _, r := range d.after.Routines {
-		for _, was := range d.at.Routines {
+	for _, r := range d.After.Routines {
+		for _, was := range d.At.Routines {
 			if was.Signature() == r.Signature() && catalog.SameText(was.Definition, r.Definition) {
 				if names := mentioned(body(r.Definition)); len(names) > 0 {
-					d.note("the %s %s stays as it is and may name what is renamed or gone: %s. Look at its text", r.Kind, r.Signature(), strings.Join(names, ", "))
+					d.Note("the %s %s stays as it is and may name what is renamed or gone: %s. Look at its text", r.Kind, r.Signature(), strings.Join(names, ", "))
 				}
 			}
 		}
 	}
-	if d.engine == catalog.MySQL {
-		for _, p := range d.all {
-			for _, t := range p.now.Triggers {
+	if d.Ways.Traits().TriggersStay {
+		for _, p := range d.All {
+			for _, t := range p.Now.Triggers {
 				if names := mentioned(t.Definition); len(names) > 0 && p.hasTrigger(t) {
-					d.note("the trigger %s of %s stays as it is and may name what is renamed or gone: %s. Look at its text", t.Name, p.now.FullName(), strings.Join(names, ", "))
+					d.Note("the trigger %s of %s stays as it is and may name what is renamed or gone: %s. Look at its text", t.Name, p.Now.FullName(), strings.Join(names, ", "))
 				}
 			}
 		}
 	}
 	d.unsureTriggers()
-	if d.engine != catalog.SQLite && !d.at.Complete {
-		d.note("triggers, rights, policies and storage options are not known, since both schemas were read from scripts or records; the script leaves them alone")
+	if !d.Sql.ToldWhole && !d.At.Complete {
+		d.Note("triggers, rights, policies and storage options are not known, since both schemas were read from scripts or records; the script leaves them alone")
 	}
 }
 
 // unsureTriggers names the triggers that scripts write otherwise than the server
 // prints them: whether they have changed is not known.
-func (d *draft) unsureTriggers() {
-	if !d.at.Complete || d.given.Complete || d.engine == catalog.SQLite {
+func (d *Writing) unsureTriggers() {
+	if !d.At.Complete || d.given.Complete || d.Sql.ToldWhole {
 		return
 	}
 	plainly := func(text string) string {
 		text = strings.NewReplacer(`"`, "", "`", "", "public.", "", "execute procedure", "execute function", "(", " ", ")", " ").Replace(strings.ToLower(text))
-		return strings.TrimRight(oneLine(text), "; ")
+		return strings.TrimRight(OneLine(text), "; ")
 	}
 	for i := range d.given.Tables {
 		t := &d.given.Tables[i]
-		known, ok := d.at.Table(t.Schema, t.Name)
+		known, ok := d.At.Table(t.Schema, t.Name)
 		for _, trigger := range t.Triggers {
 			k := -1
 			if ok {
 				k = slices.IndexFunc(known.Triggers, func(x catalog.Trigger) bool { return x.Name == trigger.Name })
 			}
 			if k >= 0 && plainly(known.Triggers[k].Definition) != plainly(trigger.Definition) {
-				d.note("the trigger %s of %s is written otherwise in the scripts, and stays as it is; read them with --scratch to have it carried over", trigger.Name, t.FullName())
+				d.Note("the trigger %s of %s is written otherwise in the scripts, and stays as it is; read them with --scratch to have it carried over", trigger.Name, t.FullName())
 			}
 		}
 	}
 }
 
 // hasTrigger reports whether a trigger reads the same before and after.
-func (p *pair) hasTrigger(t catalog.Trigger) bool {
-	for _, was := range p.old.Triggers {
+func (p *Pair) hasTrigger(t catalog.Trigger) bool {
+	for _, was := range p.Old.Triggers {
 		if was.Name == t.Name && catalog.SameText(was.Definition, t.Definition) {
 			return true
 		}

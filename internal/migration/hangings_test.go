@@ -1,8 +1,12 @@
-package migration
+package migration_test
 
 import (
 	"strings"
 	"testing"
+
+	"widegate/internal/testdb/dialects"
+
+	"widegate/internal/migration"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,7 +19,7 @@ import (
 // hung are changes around what hangs on tables and views, each with the catch in
 // its name. Nothing of it may be lost, there and back.
 var hung = map[string][]struct{ name, before, after string }{
-	catalog.Postgres: {
+	dialects.Postgres: {
 		{"a view stays where a column is renamed under it",
 			"CREATE TABLE hive (id int PRIMARY KEY, title text, made date); CREATE VIEW v WITH (security_barrier) AS SELECT id, title FROM hive; GRANT SELECT, UPDATE (title) ON v TO widegate_reader; ALTER VIEW v ALTER COLUMN title SET DEFAULT 'x'; CREATE TRIGGER v_in INSTEAD OF INSERT ON v FOR EACH ROW EXECUTE FUNCTION note(); CREATE RULE v_del AS ON DELETE TO v DO INSTEAD NOTHING; COMMENT ON VIEW v IS 'All'; COMMENT ON TRIGGER v_in ON v IS 'In'",
 			"CREATE TABLE hive (id int PRIMARY KEY, name text, made date); CREATE VIEW v WITH (security_barrier) AS SELECT id, name AS title FROM hive; GRANT SELECT, UPDATE (title) ON v TO widegate_reader; ALTER VIEW v ALTER COLUMN title SET DEFAULT 'x'; CREATE TRIGGER v_in INSTEAD OF INSERT ON v FOR EACH ROW EXECUTE FUNCTION note(); CREATE RULE v_del AS ON DELETE TO v DO INSTEAD NOTHING; COMMENT ON VIEW v IS 'All'; COMMENT ON TRIGGER v_in ON v IS 'In'"},
@@ -60,7 +64,7 @@ var hung = map[string][]struct{ name, before, after string }{
 		{"two references that are alike", "CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE hive (id int PRIMARY KEY, n int CONSTRAINT one REFERENCES a)", "CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE hive (id int PRIMARY KEY, n int CONSTRAINT one REFERENCES a CONSTRAINT two REFERENCES a)"},
 		{"a type goes with a table", "CREATE TYPE mood AS ENUM ('calm'); CREATE TABLE hive (id int PRIMARY KEY, m mood); CREATE TABLE x (id int)", "CREATE TABLE x (id int)"},
 	},
-	catalog.MySQL: {
+	dialects.MySQL: {
 		{"columns and indexes that are not seen", "CREATE TABLE hive (id int PRIMARY KEY, n int, m int, KEY n (n))", "CREATE TABLE hive (id int PRIMARY KEY, n int, m int INVISIBLE, k int INVISIBLE DEFAULT 3, KEY n (n) IGNORED)"},
 		{"triggers, routines and events with bodies",
 			"CREATE TABLE hive (id int PRIMARY KEY, n int); CREATE TRIGGER a BEFORE INSERT ON hive FOR EACH ROW SET NEW.n = 1",
@@ -71,7 +75,7 @@ var hung = map[string][]struct{ name, before, after string }{
 		{"two references that are alike", "CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE hive (id int PRIMARY KEY, n int, CONSTRAINT one FOREIGN KEY (n) REFERENCES a (id))", "CREATE TABLE a (id int PRIMARY KEY); CREATE TABLE hive (id int PRIMARY KEY, n int, CONSTRAINT one FOREIGN KEY (n) REFERENCES a (id), CONSTRAINT two FOREIGN KEY (n) REFERENCES a (id))"},
 		{"an index with its name over other columns", "CREATE TABLE hive (id int PRIMARY KEY, n int, m int, UNIQUE KEY u (n), KEY k (n))", "CREATE TABLE hive (id int PRIMARY KEY, n int, m int, UNIQUE KEY u (m), KEY k (n DESC, m))"},
 	},
-	catalog.SQLite: {
+	dialects.SQLite: {
 		{"unique indexes with an order", "CREATE TABLE hive (id INTEGER PRIMARY KEY, n TEXT); CREATE UNIQUE INDEX u ON hive (n)", "CREATE TABLE hive (id INTEGER PRIMARY KEY, n TEXT); CREATE UNIQUE INDEX u ON hive (n COLLATE NOCASE DESC)"},
 		{"they stay where the table is made again", "CREATE TABLE hive (id INTEGER PRIMARY KEY, n TEXT); CREATE UNIQUE INDEX u ON hive (n COLLATE NOCASE DESC)", "CREATE TABLE hive (id INTEGER PRIMARY KEY, n TEXT NOT NULL); CREATE UNIQUE INDEX u ON hive (n COLLATE NOCASE DESC)"},
 		{"a column called _rowid_", "CREATE TABLE hive (id INTEGER PRIMARY KEY, _rowid_ TEXT)", "CREATE TABLE hive (id INTEGER PRIMARY KEY, _rowid_ TEXT NOT NULL, rowid TEXT, oid TEXT)"},
@@ -92,7 +96,7 @@ func TestNothingThatHangsIsLost(t *testing.T) {
 						db := open(t, engine)
 						db.run(t, ready[engine])
 						text := strings.NewReplacer(";; ", "; ", "; ", ";\n").Replace(ddl)
-						for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: text}, sqltext.Dialect(engine)) {
+						for _, s := range sqltext.Split(&sqltext.File{Path: "x.sql", Text: text}, dialects.Of(engine)) {
 							_, err := db.ExecContext(t.Context(), s.Text)
 							require.NoError(t, err, s.Text)
 						}
@@ -115,9 +119,9 @@ func TestNothingThatHangsIsLost(t *testing.T) {
 	}
 }
 
-func hangingMove(t *testing.T, db database, before, after *catalog.Catalog) *Script {
+func hangingMove(t *testing.T, db database, before, after *catalog.Catalog) *migration.Script {
 	t.Helper()
-	s, err := Draft(before, after, Options{Renames: certain(before, after), Decide: func(d *Decision) int {
+	s, err := draft(before, after, migration.Options{Renames: certain(before, after), Decide: func(d *migration.Decision) int {
 		for i, p := range d.Proposals {
 			if strings.HasPrefix(p.Title, "drop it") {
 				return i
@@ -132,15 +136,15 @@ func hangingMove(t *testing.T, db database, before, after *catalog.Catalog) *Scr
 
 // TestOtherSchemas has a change in a schema other than the connection's own seen.
 func TestOtherSchemas(t *testing.T) {
-	db, other := open(t, catalog.Postgres), open(t, catalog.Postgres)
+	db, other := open(t, dialects.Postgres), open(t, dialects.Postgres)
 	db.run(t, []string{"CREATE SCHEMA audit", "CREATE TABLE audit.log (id int PRIMARY KEY)"})
 	other.run(t, []string{"CREATE SCHEMA audit", "CREATE TABLE audit.log (id int PRIMARY KEY, at date)", "CREATE VIEW audit.days AS SELECT at FROM audit.log"})
 	db.schemas, other.schemas = []string{"public", "audit"}, []string{"public", "audit"}
 	hangingMove(t, db, db.read(t), other.read(t))
 	assert.Equal(t, plain(t, other.read(t)), plain(t, db.read(t)))
-	a, _, err := read.Dump(t.Context(), catalog.Postgres, db.url)
+	a, _, err := read.Dump(t.Context(), dialects.Postgres, db.url)
 	require.NoError(t, err)
-	b, _, err := read.Dump(t.Context(), catalog.Postgres, other.url)
+	b, _, err := read.Dump(t.Context(), dialects.Postgres, other.url)
 	require.NoError(t, err)
 	assert.Equal(t, b, a)
 }

@@ -36,14 +36,15 @@ type Script struct {
 	Decisions []*Decision
 	Notes     []string // what it cannot do, and what the reader of it must know
 
-	session session
+	Session session
+	ways    Engine
 }
 
 // session is what stands around the steps.
 type session struct {
-	begin []string // before the checks
+	Begin []string // before the checks
 	ready []string // between the checks and the steps
-	end   []string // behind the steps
+	End   []string // behind the steps
 }
 
 // Step is a statement or a few that belong together.
@@ -62,11 +63,11 @@ type Check struct {
 	Help  string // what may be done about them
 	Tries string // instead: a condition on a value v that may raise an error
 
-	column, from string   // of Tries: the value and its table
-	held         bool     // the engine tests it too, when what it needs is there
-	table        string   // its bare name before, for an engine that must see whether it is there
-	schema       string   //
-	columns      []string // likewise
+	Column, From string   // of Tries: the value and its table
+	Held         bool     // the engine tests it too, when what it needs is there
+	Table        string   // its bare name before, for an engine that must see whether it is there
+	Schema       string   //
+	Columns      []string // likewise
 }
 
 // Decision is what only a person can decide.
@@ -82,8 +83,8 @@ type Proposal struct {
 	Title string
 	SQL   []string
 
-	checks []Check // that it needs
-	holds  string  // a condition in SQL that is true once it was carried out
+	Checks []Check // that it needs
+	Holds  string  // a condition in SQL that is true once it was carried out
 }
 
 // Options are what the caller knows beside the two schemas.
@@ -97,29 +98,22 @@ type Options struct {
 var ErrSame = errors.New("the two schemas are the same")
 
 // Draft makes the script from one schema to the other.
-func Draft(before, after *catalog.Catalog, o Options) (*Script, error) {
+func Draft(e Engine, before, after *catalog.Catalog, o Options) (*Script, error) {
 	if before.Engine != after.Engine {
-		return nil, fault.New("name two sources of the same engine", "one schema is of %s, the other of %s", before.Engine, after.Engine)
+		return nil, fault.New("name two sources of the same engine", "one schema is of %s, the other of %s", before.Engine.Name, after.Engine.Name)
 	}
 	if err := errors.Join(verifyCatalog(before), verifyCatalog(after)); err != nil {
 		return nil, err
 	}
 	o.Renames = withoutColumnLabels(before, o.Renames)
-	d := newDraft(before, after, o)
-	d.script.Changes = catalog.Made(before, after, o.Renames...)
-	if len(d.script.Changes) == 0 && !d.onlyOrder() {
+	d := newDraft(e, before, after, o)
+	d.Script.Changes = catalog.Made(before, after, o.Renames...)
+	if len(d.Script.Changes) == 0 && !d.onlyOrder() {
 		return nil, ErrSame
 	}
-	switch before.Engine {
-	case catalog.Postgres:
-		(&postgres{draft: d}).write()
-	case catalog.MySQL:
-		(&mysql{draft: d}).write()
-	default:
-		(&sqlite{draft: d}).write()
-	}
+	e.Write(d)
 	d.followUp()
-	return d.script, d.script.verify()
+	return d.Script, d.Script.verify()
 }
 
 // withoutColumnLabels leaves out the renames of labels that are no enum's: no engine
@@ -165,12 +159,12 @@ func (s Step) statements() []string {
 	return s.SQL
 }
 
-// checks are those of the script and of the proposals that were taken.
-func (s *Script) checks() []Check {
+// AllChecks are those of the script and of the proposals that were taken.
+func (s *Script) AllChecks() []Check {
 	list := slices.Clone(s.Checks)
 	for _, d := range s.Decisions {
 		if d.Taken >= 0 {
-			list = append(list, d.Proposals[d.Taken].checks...)
+			list = append(list, d.Proposals[d.Taken].Checks...)
 		}
 	}
 	return list

@@ -55,25 +55,13 @@ type Within func(do func(db Database) error) error
 
 // Proving is what a proof needs.
 type Proving struct {
+	Engine            Engine
 	Before, After     *catalog.Catalog
 	There, Back       *Script
 	ThereText         []byte // in place of There: a script whose decisions are filled in
 	BackText          []byte
 	Renames, Possible []catalog.Rename
 	Rows              func(ctx context.Context, old *catalog.Catalog, exec func(ctx context.Context, statement string) error) (empty []string, err error) // fills the tables; nil makes rows up
-}
-
-// unhelpfulSettings are those of sessions that a script must not depend on.
-var unhelpfulSettings = map[string][]string{
-	catalog.Postgres: {"SET TimeZone = 'Pacific/Chatham'", "SET DateStyle = 'SQL, DMY'", "SET search_path = pg_catalog"},
-	catalog.MySQL:    {"SET SESSION sql_mode = ''", "SET SESSION time_zone = '+12:45'", "SET SESSION foreign_key_checks = 0"},
-	catalog.SQLite:   {"PRAGMA foreign_keys = ON"},
-}
-
-// usualSettings take the place of those again.
-var usualSettings = map[string][]string{
-	catalog.Postgres: {"RESET ALL"},
-	catalog.MySQL:    {"SET SESSION sql_mode = DEFAULT, SESSION time_zone = DEFAULT, SESSION foreign_key_checks = 1"},
 }
 
 // Prove makes the old schema in an empty database, fills it, runs the script
@@ -86,7 +74,7 @@ func Prove(ctx context.Context, within Within, v Proving) (proof *Proof, err err
 	}
 	goal := &target{}
 	err = within(func(db Database) error {
-		if goal.schema, err = made(ctx, db, v.After); err != nil {
+		if goal.schema, err = made(ctx, v.Engine, db, v.After); err != nil {
 			return err
 		}
 		goal.dump, _, err = db.Dump(ctx)
@@ -148,8 +136,8 @@ func (p *Proof) add(other *Proof, way string) {
 }
 
 // made makes a schema in an empty database and reads it back.
-func made(ctx context.Context, db Database, schema *catalog.Catalog) (*catalog.Catalog, error) {
-	creation, err := Draft(&catalog.Catalog{Engine: schema.Engine, Complete: schema.Complete, SearchPath: schema.SearchPath}, schema, Options{})
+func made(ctx context.Context, e Engine, db Database, schema *catalog.Catalog) (*catalog.Catalog, error) {
+	creation, err := Draft(e, &catalog.Catalog{Engine: schema.Engine, Complete: schema.Complete, SearchPath: schema.SearchPath}, schema, Options{})
 	if err == nil {
 		err = creation.Run(ctx, db.Exec)
 	}
@@ -161,7 +149,7 @@ func made(ctx context.Context, db Database, schema *catalog.Catalog) (*catalog.C
 
 // try proves one way of running the script.
 func (v *Proving) try(ctx context.Context, db Database, goal *target, way string) (proof *Proof, ran bool, err error) {
-	before, err := made(ctx, db, v.Before)
+	before, err := made(ctx, v.Engine, db, v.Before)
 	if err != nil {
 		return nil, false, fmt.Errorf("making the old schema: %w", err)
 	}
@@ -174,8 +162,8 @@ func (v *Proving) try(ctx context.Context, db Database, goal *target, way string
 		return nil, false, err
 	}
 	v.takeOut(ctx, db, proof)
-	d := newDraft(before, goal.schema, Options{Renames: v.Renames})
-	pairs := d.pairs()
+	d := newDraft(v.Engine, before, goal.schema, Options{Renames: v.Renames})
+	pairs := d.Pairs()
 	was, err := d.snapshots(ctx, db, pairs, true)
 	if err != nil {
 		return nil, false, err
@@ -196,7 +184,7 @@ func (v *Proving) try(ctx context.Context, db Database, goal *target, way string
 		return nil, false, err
 	}
 	for i, p := range pairs {
-		proof.Tables = append(proof.Tables, compareRows(p.now.FullName(), was[i], is[i]))
+		proof.Tables = append(proof.Tables, compareRows(p.Now.FullName(), was[i], is[i]))
 	}
 	if dumped {
 		dump, _, err := db.Dump(ctx)
@@ -220,11 +208,12 @@ func (v *Proving) statements(s *Script, text []byte) []string {
 	if text == nil {
 		return s.Statements()
 	}
-	return sqltext.Pieces(string(text), sqltext.Dialect(s.Engine))
+	return sqltext.Pieces(string(text), v.Engine.Dialect())
 }
 
 // run runs a script one way.
 func (v *Proving) run(ctx context.Context, db Database, way string, s *Script, text []byte) (ran bool, err error) {
+	unhelpful, usual := v.Engine.ProofSession()
 	switch way {
 	case "in the engine's own client":
 		if text == nil {
@@ -232,7 +221,7 @@ func (v *Proving) run(ctx context.Context, db Database, way string, s *Script, t
 		}
 		return db.Shell(ctx, text)
 	case "under unhelpful settings":
-		for _, setting := range unhelpfulSettings[s.Engine] {
+		for _, setting := range unhelpful {
 			if err := db.Exec(ctx, setting); err != nil {
 				return false, err
 			}
@@ -243,7 +232,7 @@ func (v *Proving) run(ctx context.Context, db Database, way string, s *Script, t
 			return false, fmt.Errorf("%s: %w", firstLine(statement), err)
 		}
 	}
-	for _, setting := range usualSettings[s.Engine] {
+	for _, setting := range usual {
 		if err := db.Exec(ctx, setting); err != nil {
 			return false, err
 		}
@@ -255,7 +244,7 @@ func (v *Proving) fill(ctx context.Context, db Database, before *catalog.Catalog
 	if v.Rows != nil {
 		return v.Rows(ctx, before, db.Exec)
 	}
-	f := &filler{engine: before.Engine, schema: before, exec: db.Exec}
+	f := &filler{ways: v.Engine, sql: v.Engine.Dialect(), schema: before, exec: db.Exec}
 	f.fill(ctx)
 	return f.empty, nil
 }
@@ -266,19 +255,19 @@ func (v *Proving) takeOut(ctx context.Context, db Database, proof *Proof) {
 	if v.ThereText != nil {
 		return
 	}
-	for _, c := range v.There.checks() {
+	for _, c := range v.There.AllChecks() {
 		from, ok := strings.CutPrefix(c.List, "SELECT * FROM ")
 		counts, err := db.Names(ctx, "SELECT CAST(("+c.Count+") AS char(20))")
 		if err != nil {
-			proof.Refused = append(proof.Refused, fmt.Sprintf("%s: %v", c.message(), err))
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s: %v", c.Message(), err))
 		}
 		if !ok || err != nil || len(counts) == 0 || strings.TrimSpace(counts[0]) == "0" {
 			continue
 		}
 		if err := db.Exec(ctx, "DELETE FROM "+from); err == nil {
-			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s)", c.message(), strings.TrimSpace(counts[0])))
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s)", c.Message(), strings.TrimSpace(counts[0])))
 		} else {
-			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s), which could not be taken out: %v", c.message(), strings.TrimSpace(counts[0]), err))
+			proof.Refused = append(proof.Refused, fmt.Sprintf("%s (%s), which could not be taken out: %v", c.Message(), strings.TrimSpace(counts[0]), err))
 		}
 	}
 }
@@ -297,7 +286,7 @@ func (v *Proving) goBack(ctx context.Context, db Database, proof *Proof, before 
 			return err
 		}
 		taken := v.Back
-		back, err = Draft(now, before, Options{Renames: catalog.Reversed(v.Renames), Possible: catalog.Reversed(v.Possible), Decide: func(d *Decision) int {
+		back, err = Draft(v.Engine, now, before, Options{Renames: catalog.Reversed(v.Renames), Possible: catalog.Reversed(v.Possible), Decide: func(d *Decision) int {
 			if d.Number <= len(taken.Decisions) && taken.Decisions[d.Number-1].Taken >= 0 {
 				return taken.Decisions[d.Number-1].Taken
 			}
@@ -369,7 +358,7 @@ func without(list, other []string) []string {
 
 // snapshots are the rows of the tables that are in both schemas: key and values
 // of the columns that are in both.
-func (d *draft) snapshots(ctx context.Context, db Database, pairs []*pair, before bool) ([]map[string]string, error) {
+func (d *Writing) snapshots(ctx context.Context, db Database, pairs []*Pair, before bool) ([]map[string]string, error) {
 	all := make([]map[string]string, len(pairs))
 	for i, p := range pairs {
 		query := d.rowsQuery(p, before)
@@ -378,7 +367,7 @@ func (d *draft) snapshots(ctx context.Context, db Database, pairs []*pair, befor
 		}
 		rows, err := db.Names(ctx, query)
 		if err != nil {
-			return nil, fmt.Errorf("looking at the rows of %s: %w", p.now.FullName(), err)
+			return nil, fmt.Errorf("looking at the rows of %s: %w", p.Now.FullName(), err)
 		}
 		all[i] = map[string]string{}
 		for _, row := range rows {
@@ -395,29 +384,29 @@ const between = "\x01"
 // rowsQuery gives each row as its key and the values that are in both schemas,
 // with the names that they have then. It is empty for a table whose key does not
 // stay.
-func (d *draft) rowsQuery(p *pair, before bool) string {
-	if p.keyChanged || p.now.PrimaryKey == nil {
+func (d *Writing) rowsQuery(p *Pair, before bool) string {
+	if p.KeyChanged || p.Now.PrimaryKey == nil {
 		return ""
 	}
 	var keys, values []string
-	for i := range p.now.Columns {
-		c := &p.now.Columns[i]
-		if _, both := p.old.Column(c.Name); !both {
+	for i := range p.Now.Columns {
+		c := &p.Now.Columns[i]
+		if _, both := p.Old.Column(c.Name); !both {
 			continue
 		}
 		name := c.Name
 		if before {
-			name = d.oldColumn(p.now.FullName(), name)
+			name = d.oldColumn(p.Now.FullName(), name)
 		}
-		if slices.Contains(p.now.PrimaryKey.Columns, c.Name) {
-			keys = append(keys, d.asText(name))
+		if slices.Contains(p.Now.PrimaryKey.Columns, c.Name) {
+			keys = append(keys, d.Ways.Text(d.Name(name)))
 		} else {
-			values = append(values, d.asText(name))
+			values = append(values, d.Ways.Text(d.Name(name)))
 		}
 	}
-	full := p.now.FullName()
+	full := p.Now.FullName()
 	if before {
-		full = d.oldName(full)
+		full = d.OldName(full)
 	}
 	parts := []string{}
 	for i, k := range keys {
@@ -430,31 +419,16 @@ func (d *draft) rowsQuery(p *pair, before bool) string {
 	for _, v := range values {
 		parts = append(parts, v, "', '")
 	}
-	if d.engine == catalog.MySQL {
-		return "SELECT concat(" + strings.Join(parts, ", ") + ") FROM " + d.full(full)
-	}
-	return "SELECT " + strings.Join(parts, " || ") + " FROM " + d.full(full)
+	return "SELECT " + d.Ways.Join(parts) + " FROM " + d.Full(full)
 }
 
-func (d *draft) oldColumn(table, column string) string {
-	for _, r := range d.renames {
+func (d *Writing) oldColumn(table, column string) string {
+	for _, r := range d.Renames {
 		if r.Thing == catalog.RenamedColumn && r.In == table && r.To == column {
 			return r.From
 		}
 	}
 	return column
-}
-
-// asText is a value as a text that is never null.
-func (d *draft) asText(column string) string {
-	switch name := d.name(column); d.engine {
-	case catalog.Postgres:
-		return "coalesce(" + name + "::text, 'null')"
-	case catalog.MySQL:
-		return "coalesce(cast(" + name + " AS char), 'null')"
-	default:
-		return "coalesce(CAST(" + name + " AS TEXT), 'null')"
-	}
 }
 
 // compareRows tells which rows are not what they were.

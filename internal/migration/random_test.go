@@ -1,4 +1,4 @@
-package migration
+package migration_test
 
 import (
 	"cmp"
@@ -16,6 +16,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	driver "github.com/go-sql-driver/mysql"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver of the PostgreSQL databases here
 	"github.com/stretchr/testify/assert"
@@ -24,6 +26,7 @@ import (
 
 	gatemysql "widegate/gate/mysql"
 	"widegate/internal/catalog"
+	"widegate/internal/migration"
 	"widegate/internal/read"
 	"widegate/internal/testdb"
 )
@@ -48,7 +51,7 @@ type table struct {
 // hangings are what may hang on a table, for each engine as the statements that
 // make it. T stands for the table in quotes, N for its bare name.
 var hangings = map[string]map[string][]string{
-	catalog.Postgres: {
+	dialects.Postgres: {
 		"trigger":    {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T FOR EACH ROW WHEN (OLD.id <> NEW.id) EXECUTE FUNCTION note()"},
 		"disabled":   {"CREATE TRIGGER \"N_off\" BEFORE DELETE ON T FOR EACH ROW EXECUTE FUNCTION note()", "ALTER TABLE T DISABLE TRIGGER \"N_off\""},
 		"policy":     {"CREATE POLICY \"N_own\" ON T FOR SELECT TO widegate_reader USING (id > 0)", "ALTER TABLE T ENABLE ROW LEVEL SECURITY"},
@@ -62,13 +65,13 @@ var hangings = map[string]map[string][]string{
 		"sequence":   {"CREATE SEQUENCE \"N_numbers\" START WITH 7 INCREMENT BY 3"},
 		"computed":   {"ALTER TABLE T ADD COLUMN twice bigint GENERATED ALWAYS AS (id * 2) STORED"},
 	},
-	catalog.MySQL: {
+	dialects.MySQL: {
 		"trigger": {"CREATE TRIGGER `N_note` AFTER UPDATE ON T FOR EACH ROW SET @seen = NEW.id"},
 		"format":  {"ALTER TABLE T ROW_FORMAT = COMPRESSED"},
 		"view":    {"CREATE SQL SECURITY INVOKER VIEW `N_view` AS SELECT id FROM T WHERE id > 0 WITH CASCADED CHECK OPTION"},
 		"right":   {"GRANT SELECT ON T TO widegate_reader"},
 	},
-	catalog.SQLite: {
+	dialects.SQLite: {
 		"trigger":  {"CREATE TRIGGER \"N_note\" AFTER UPDATE ON T BEGIN SELECT NEW.id; END"},
 		"index":    {"CREATE UNIQUE INDEX \"N_down\" ON T (id DESC)"},
 		"partial":  {"CREATE INDEX \"N_part\" ON T (id) WHERE id > 3"},
@@ -78,8 +81,8 @@ var hangings = map[string]map[string][]string{
 
 // ready makes what hangings need.
 var ready = map[string][]string{
-	catalog.Postgres: {"DO $$ BEGIN CREATE ROLE widegate_reader; EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL; END $$", "CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'"},
-	catalog.MySQL:    {"CREATE USER IF NOT EXISTS widegate_reader"},
+	dialects.Postgres: {"DO $$ BEGIN CREATE ROLE widegate_reader; EXCEPTION WHEN duplicate_object OR unique_violation THEN NULL; END $$", "CREATE FUNCTION note() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'"},
+	dialects.MySQL:    {"CREATE USER IF NOT EXISTS widegate_reader"},
 }
 
 type column struct {
@@ -95,9 +98,9 @@ type column struct {
 // kinds are the types of columns, each list in an order in which values only
 // become wider.
 var kinds = map[string][]string{
-	catalog.Postgres: {"smallint", "integer", "bigint", "numeric(30,2)", "character varying(40)", "character varying(80)", "text", "boolean", "date", "mood"},
-	catalog.MySQL:    {"smallint", "int", "bigint", "decimal(30,2)", "varchar(40)", "varchar(80)", "text", "tinyint(1)", "date", "enum"},
-	catalog.SQLite:   {"SMALLINT", "INTEGER", "BIGINT", "NUMERIC", "VARCHAR(40)", "VARCHAR(80)", "TEXT", "BOOLEAN", "DATE", "TEXT"},
+	dialects.Postgres: {"smallint", "integer", "bigint", "numeric(30,2)", "character varying(40)", "character varying(80)", "text", "boolean", "date", "mood"},
+	dialects.MySQL:    {"smallint", "int", "bigint", "decimal(30,2)", "varchar(40)", "varchar(80)", "text", "tinyint(1)", "date", "enum"},
+	dialects.SQLite:   {"SMALLINT", "INTEGER", "BIGINT", "NUMERIC", "VARCHAR(40)", "VARCHAR(80)", "TEXT", "BOOLEAN", "DATE", "TEXT"},
 }
 
 const (
@@ -143,7 +146,7 @@ func (s *schema) addColumn(r *rand.Rand, t *table, later bool) {
 	if r.IntN(3) == 0 {
 		c.def = s.value(c.kind, 7, s.engine)
 	}
-	if r.IntN(4) == 0 && s.engine == catalog.Postgres {
+	if r.IntN(4) == 0 && s.engine == dialects.Postgres {
 		c.comment = "What it's for: " + name
 	}
 	at := len(t.columns)
@@ -171,7 +174,7 @@ func (s *schema) value(kind, n int, engine string) string {
 	case kind <= kindText:
 		return fmt.Sprintf("'it''s %d'", n)
 	case kind == kindBool:
-		if engine == catalog.Postgres {
+		if engine == dialects.Postgres {
 			return fmt.Sprint(n%2 == 0)
 		}
 		return fmt.Sprint(n % 2)
@@ -328,7 +331,7 @@ func (s *schema) toggle(t *table, c *column) {
 }
 
 func (s *schema) q(name string) string {
-	if s.engine == catalog.MySQL {
+	if s.engine == dialects.MySQL {
 		return "`" + name + "`"
 	}
 	return `"` + name + `"`
@@ -337,7 +340,7 @@ func (s *schema) q(name string) string {
 // ddl writes the schema out.
 func (s *schema) ddl() []string {
 	list := slices.Clone(ready[s.engine])
-	if s.engine == catalog.Postgres {
+	if s.engine == dialects.Postgres {
 		list = append(list, "CREATE TYPE mood AS ENUM ('"+strings.Join(s.enum, "', '")+"')")
 	}
 	var later []string
@@ -350,8 +353,8 @@ func (s *schema) ddl() []string {
 			}
 			text := s.q(c.name) + " " + declared
 			if c.name == "id" {
-				text += map[string]string{catalog.Postgres: " GENERATED BY DEFAULT AS IDENTITY", catalog.MySQL: " AUTO_INCREMENT", catalog.SQLite: ""}[s.engine]
-				if s.engine == catalog.SQLite {
+				text += map[string]string{dialects.Postgres: " GENERATED BY DEFAULT AS IDENTITY", dialects.MySQL: " AUTO_INCREMENT", dialects.SQLite: ""}[s.engine]
+				if s.engine == dialects.SQLite {
 					text = `"id" INTEGER`
 				}
 				text += " PRIMARY KEY"
@@ -440,9 +443,9 @@ func open(t *testing.T, engine string) database {
 	t.Helper()
 	address := ""
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		address = testdb.Postgres(t)
-	case catalog.MySQL:
+	case dialects.MySQL:
 		address = testdb.MySQL(t)
 	default:
 		address = "sqlite:" + filepath.Join(t.TempDir(), "bees.db")
@@ -457,13 +460,13 @@ func connectTo(t *testing.T, engine, address string, several bool) *sql.DB {
 	var db *sql.DB
 	var err error
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		mode := "exec"
 		if several {
 			mode = "simple_protocol"
 		}
 		db, err = sql.Open("pgx", address+"?default_query_exec_mode="+mode)
-	case catalog.MySQL:
+	case dialects.MySQL:
 		config, err := gatemysql.ParseURL(address)
 		require.NoError(t, err)
 		config.MultiStatements = several
@@ -512,14 +515,14 @@ func plain(t *testing.T, c *catalog.Catalog) string {
 	c = c.Renamed([]catalog.Rename{{}}) // a copy
 	for i := range c.Tables {
 		x := &c.Tables[i]
-		if c.Engine != catalog.MySQL {
+		if c.Engine.Name != dialects.MySQL {
 			slices.SortFunc(x.Columns, func(a, b catalog.Column) int { return strings.Compare(a.Name, b.Name) })
-			x.Definition = strings.Join(sorted(strings.Split(oneLine(x.Definition), ", ")), ", ")
+			x.Definition = strings.Join(sorted(strings.Split(migration.OneLine(x.Definition), ", ")), ", ")
 		}
 		if !x.IsView() {
 			x.Definition = ""
 		}
-		if c.Engine == catalog.SQLite { // which cannot rename a constraint
+		if c.Engine.Name == dialects.SQLite { // which cannot rename a constraint
 			for k := range x.Checks {
 				x.Checks[k].Name = ""
 			}
@@ -530,7 +533,7 @@ func plain(t *testing.T, c *catalog.Catalog) string {
 				x.Uniques[k].Name = ""
 			}
 		}
-		if x.IsView() && c.Engine != catalog.MySQL {
+		if x.IsView() && c.Engine.Name != dialects.MySQL {
 			x.Definition = "…" // its columns are in the order of the table's
 		}
 	}
@@ -545,7 +548,7 @@ func sorted(list []string) []string {
 }
 
 // wants takes the proposal under which rows stay.
-func wants(d *Decision) int {
+func wants(d *migration.Decision) int {
 	for i, p := range d.Proposals {
 		for _, title := range []string{"they get a value", "they get another one", "the same value in all", "the first word"} {
 			if strings.HasPrefix(p.Title, title) {
@@ -556,9 +559,9 @@ func wants(d *Decision) int {
 	return 0
 }
 
-func move(t *testing.T, db database, before, after *catalog.Catalog, renames []catalog.Rename) *Script {
+func move(t *testing.T, db database, before, after *catalog.Catalog, renames []catalog.Rename) *migration.Script {
 	t.Helper()
-	script, err := Draft(before, after, Options{Renames: renames, Decide: wants})
+	script, err := draft(before, after, migration.Options{Renames: renames, Decide: wants})
 	require.NoError(t, err)
 	err = script.Run(t.Context(), func(ctx context.Context, statement string) error {
 		_, err := db.ExecContext(ctx, statement)
@@ -624,7 +627,7 @@ func kept(t *testing.T, before, after map[string][]string, renames []catalog.Ren
 func TestThereAndBack(t *testing.T) {
 	times, err := strconv.Atoi(cmp.Or(os.Getenv("WIDEGATE_TEST_SEEDS"), "1"))
 	require.NoError(t, err)
-	for engine, seeds := range map[string]int{catalog.Postgres: 20, catalog.MySQL: 15, catalog.SQLite: 60} {
+	for engine, seeds := range map[string]int{dialects.Postgres: 20, dialects.MySQL: 15, dialects.SQLite: 60} {
 		t.Run(engine, func(t *testing.T) {
 			for seed := range seeds * times {
 				require.True(t, t.Run(strconv.Itoa(seed), func(t *testing.T) { thereAndBack(t, engine, uint64(seed)) }))
@@ -644,7 +647,7 @@ func sameDump(t *testing.T, engine, want, got, why string) {
 	require.NotEmpty(t, a)
 	plainly := func(lines []string) []string {
 		for i := range lines {
-			if engine == catalog.SQLite { // which has no names for constraints
+			if engine == dialects.SQLite { // which has no names for constraints
 				lines[i] = regexp.MustCompile(`CONSTRAINT \S+ `).ReplaceAllString(lines[i], "")
 			}
 			if strings.HasPrefix(lines[i], "CREATE VIEW ") { // its columns are in the order of the table's
@@ -655,8 +658,8 @@ func sameDump(t *testing.T, engine, want, got, why string) {
 		return lines
 	}
 	a, b = plainly(a), plainly(b)
-	assert.Empty(t, without(a, b), "is not there\n%s", why)
-	assert.Empty(t, without(b, a), "is there and should not\n%s", why)
+	assert.Empty(t, migration.Without(a, b), "is not there\n%s", why)
+	assert.Empty(t, migration.Without(b, a), "is there and should not\n%s", why)
 }
 
 func thereAndBack(t *testing.T, engine string, seed uint64) {
@@ -726,7 +729,7 @@ func (w workspace) Dump(ctx context.Context) ([]string, bool, error) {
 }
 
 func (w workspace) engine() string {
-	for engine, prefix := range map[string]string{catalog.Postgres: "postgres", catalog.MySQL: "mysql", catalog.SQLite: "sqlite"} {
+	for engine, prefix := range map[string]string{dialects.Postgres: "postgres", dialects.MySQL: "mysql", dialects.SQLite: "sqlite"} {
 		if strings.HasPrefix(w.url, prefix) {
 			return engine
 		}
@@ -738,7 +741,7 @@ func (w workspace) Read(context.Context) (*catalog.Catalog, error) { return w.da
 
 // offline reads the scripts without a server: a folder of migrations must give
 // what the database has.
-func offline(t *testing.T, engine string, a, b *schema, script *Script, live *catalog.Catalog) {
+func offline(t *testing.T, engine string, a, b *schema, script *migration.Script, live *catalog.Catalog) {
 	t.Helper()
 	folder := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "0001_first.sql"), []byte(strings.Join(a.ddl(), ";\n")+";\n"), 0o644))

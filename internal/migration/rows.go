@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/sqltext"
 )
 
 // proofRows is how many rows a table of a proof gets.
@@ -15,7 +16,8 @@ const proofRows = 5
 
 // filler puts generated rows into the tables of a database.
 type filler struct {
-	engine string
+	ways   Engine
+	sql    *sqltext.Dialect
 	schema *catalog.Catalog
 	exec   func(ctx context.Context, statement string) error
 	empty  []string // tables that took no row
@@ -50,10 +52,9 @@ func (f *filler) fill(ctx context.Context) {
 
 // goOn has the sequences of a table go on behind the rows that were made.
 func (f *filler) goOn(ctx context.Context, t *catalog.Table) {
-	d := &postgres{draft: &draft{engine: f.engine}}
 	for i := range t.Columns {
-		if c := &t.Columns[i]; f.engine == catalog.Postgres && ownNumbers(c.Default) {
-			_ = f.exec(ctx, d.goOn(t, c)) // numbers that are taken are no fault of the script
+		if statement := f.ways.GoOn(t, &t.Columns[i]); statement != "" {
+			_ = f.exec(ctx, statement) // numbers that are taken are no fault of the script
 		}
 	}
 }
@@ -68,12 +69,12 @@ func (f *filler) insert(t *catalog.Table, n, try int) string {
 		if c.Generated != "" || c.Default != nil && c.Default.Kind == catalog.Identity && c.Default.Always {
 			continue
 		}
-		names = append(names, quote(f.engine, c.Name))
+		names = append(names, f.sql.Ident(c.Name))
 		values = append(values, f.value(t, i, n, try))
 	}
-	table := quote(f.engine, t.Name)
+	table := f.sql.Ident(t.Name)
 	if t.Schema != "" {
-		table = quote(f.engine, t.Schema) + "." + table
+		table = f.sql.Ident(t.Schema) + "." + table
 	}
 	return fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", table, strings.Join(names, ", "), strings.Join(values, ", "))
 }
@@ -100,7 +101,7 @@ var quotedText = regexp.MustCompile(`'(?:[^']|'')*'`)
 // allowed are the texts that a check names for a column.
 func allowed(t *catalog.Table, c *catalog.Column) []string {
 	for _, check := range t.Checks {
-		if c.Type.Kind == catalog.Text && mentions(check.Expr, c.Name) {
+		if c.Type.Kind == catalog.Text && Mentions(check.Expr, c.Name) {
 			if list := quotedText.FindAllString(check.Expr, -1); len(list) > 0 {
 				return list
 			}
@@ -119,6 +120,9 @@ func (f *filler) constant(k catalog.Type, i, n, try int) string {
 	if try > 0 {
 		month = 12 - i%12
 	}
+	if own := f.ways.Sample(k, n); own != "" {
+		return own
+	}
 	switch k.Kind {
 	case catalog.Int:
 		return fmt.Sprint(n)
@@ -128,9 +132,6 @@ func (f *filler) constant(k catalog.Type, i, n, try int) string {
 		}
 		return fmt.Sprint(n)
 	case catalog.Bool:
-		if f.engine == catalog.Postgres {
-			return fmt.Sprint(n%2 == 0)
-		}
 		return fmt.Sprint(n % 2)
 	case catalog.Date:
 		return fmt.Sprintf("'2026-%02d-%02d'", month, n)
@@ -149,16 +150,13 @@ func (f *filler) constant(k catalog.Type, i, n, try int) string {
 	case catalog.Network:
 		return fmt.Sprintf("'10.0.0.%d'", n)
 	case catalog.Bytes:
-		if f.engine == catalog.Postgres {
-			return fmt.Sprintf(`'\x%02d'`, n)
-		}
 		return fmt.Sprintf("X'%02d'", n)
 	case catalog.Array:
 		return "'{}'"
 	case catalog.Range:
 		return "'empty'"
 	}
-	return literal(f.engine, f.text(k, n, try))
+	return f.sql.Literal(f.text(k, n, try))
 }
 
 func (f *filler) label(k catalog.Type, n int) string {
@@ -169,7 +167,7 @@ func (f *filler) label(k catalog.Type, n int) string {
 	if len(labels) == 0 {
 		return "NULL"
 	}
-	return literal(f.engine, labels[n%len(labels)])
+	return f.sql.Literal(labels[n%len(labels)])
 }
 
 // text is some words, as long as fit.

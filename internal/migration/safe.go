@@ -10,7 +10,6 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/printable"
 	"widegate/internal/sqltext"
 )
 
@@ -48,7 +47,7 @@ func (s *Script) verifyAll(plain bool, statements ...string) error {
 		if plain {
 			text = strings.ReplaceAll(text, `\`, `\\`)
 		}
-		if why := unsafe(s.Engine, text); text != "" && why != "" {
+		if why := unsafe(s.ways.Dialect(), text); text != "" && why != "" {
 			return fault.New("look at where that text comes from; rename it, or make the change by hand", "no script is drafted: a text of the schema %s, in %q", why, shortened(text))
 		}
 	}
@@ -70,7 +69,7 @@ var heads = strings.Fields(`alter begin comment commit create deallocate delete 
 
 // unsafe says why a client would take a text for something else than one
 // statement; empty if it would not.
-func unsafe(engine, text string) string {
+func unsafe(d *sqltext.Dialect, text string) string {
 	if at := strings.IndexFunc(text, acts); at >= 0 {
 		r, _ := utf8.DecodeRuneInString(text[at:])
 		return fmt.Sprintf("holds the control character %U", r)
@@ -78,8 +77,7 @@ func unsafe(engine, text string) string {
 	if !utf8.ValidString(text) {
 		return "is no UTF-8"
 	}
-	dialect := sqltext.Dialect(engine)
-	tokens := sqltext.Scan(text+"\n;", dialect)
+	tokens := sqltext.Scan(text+"\n;", d)
 	if len(tokens) == 0 || !tokens[len(tokens)-1].Sign(";") {
 		return "opens a quote or a comment and does not close it"
 	}
@@ -88,7 +86,7 @@ func unsafe(engine, text string) string {
 	if head < 0 || tokens[head].Kind != sqltext.Word || !slices.Contains(heads, strings.ToLower(tokens[head].Text)) {
 		return "does not begin as a statement that changes a schema"
 	}
-	return unsafeTokens(engine, text, tokens)
+	return unsafeTokens(d, text, tokens)
 }
 
 // acts reports whether a character has no place in a script even in quotes.
@@ -96,35 +94,32 @@ func acts(r rune) bool {
 	return r < ' ' && !strings.ContainsRune("\n\t\r\f\v", r) || r == 0x7f || r >= 0x80 && r <= 0x9f
 }
 
-func unsafeTokens(engine, text string, tokens []sqltext.Token) string {
-	body := hasBody(text) || engine == catalog.SQLite && routineHead.MatchString(text)
+func unsafeTokens(d *sqltext.Dialect, text string, tokens []sqltext.Token) string {
+	body := hasBody(text)
 	for i, t := range tokens {
 		switch {
 		case t.Kind == sqltext.Comment:
-			if inner, runs := conditional(engine, text[t.From:t.To]); runs {
-				if why := unsafeTokens(engine, inner, sqltext.Scan(inner, sqltext.Dialect(engine))); why != "" {
+			if inner, runs := conditional(d, text[t.From:t.To]); runs {
+				if why := unsafeTokens(d, inner, sqltext.Scan(inner, d)); why != "" {
 					return why
 				}
 			}
 		case t.Sign(";") && !body:
 			return "holds more than one statement"
-		case t.Sign(`\`) && engine != catalog.SQLite && !(i+1 < len(tokens) && tokens[i+1].Kind == sqltext.Word && tokens[i+1].Text == "N"):
+		case t.Sign(`\`) && d.Shell.Backslash && !(i+1 < len(tokens) && tokens[i+1].Kind == sqltext.Word && tokens[i+1].Text == "N"):
 			return "holds a command of the client"
-		case engine == catalog.MySQL && t.Is("delimiter"):
+		case d.Shell.Delimiters && t.Is("delimiter"):
 			return "holds a command of the client"
-		case engine == catalog.SQLite && (t.Is("go") || t.Sign("/")) && alone(text, t):
+		case (t.Kind == sqltext.Word || t.Kind == sqltext.Sign) && slices.Contains(d.Shell.Ends, strings.ToLower(t.Text)) && alone(text, t):
 			return "holds a line at which the client ends a statement"
 		}
 	}
 	return ""
 }
 
-// conditional is the text of a comment of MySQL that its servers run.
-func conditional(engine, comment string) (inner string, runs bool) {
-	if engine != catalog.MySQL {
-		return "", false
-	}
-	for _, begin := range []string{"/*!", "/*M!"} {
+// conditional is the text of a comment that servers run.
+func conditional(d *sqltext.Dialect, comment string) (inner string, runs bool) {
+	for _, begin := range d.RunComments {
 		if inner, runs = strings.CutPrefix(comment, begin); runs {
 			return strings.TrimSuffix(inner, "*/"), true
 		}
@@ -157,7 +152,7 @@ func verifyCatalog(c *catalog.Catalog) error {
 		if text == "" {
 			return nil
 		}
-		tokens := sqltext.Scan(text, sqltext.Dialect(c.Engine))
+		tokens := sqltext.Scan(text, c.Engine)
 		at := slices.IndexFunc(tokens, func(t sqltext.Token) bool { return t.Kind != sqltext.Comment })
 		if at >= 0 && tokens[at].Kind == sqltext.Word && slices.Contains(makers, strings.ToLower(tokens[at].Text)) {
 			return nil
@@ -195,47 +190,4 @@ func verifyCatalog(c *catalog.Catalog) error {
 		}
 	}
 	return extras(c.Extras)
-}
-
-// escapes is a name or a text with the characters that act on a terminal as
-// escapes, in the form of PostgreSQL's U& names and E texts; ok tells whether
-// there are any.
-func escapes(s, long, short string, acts func(rune) bool) (escaped string, ok bool) {
-	if !strings.ContainsFunc(s, acts) {
-		return s, false
-	}
-	var b strings.Builder
-	for _, r := range s {
-		switch {
-		case r == '\\':
-			b.WriteString(`\\`)
-		case !acts(r) || r == 0: // which no escape spells, and verify finds
-			b.WriteRune(r)
-		case r > 0xffff:
-			fmt.Fprintf(&b, long, r)
-		default:
-			fmt.Fprintf(&b, short, r)
-		}
-	}
-	return b.String(), true
-}
-
-// postgresName is a name of PostgreSQL in quotes.
-func postgresName(name string) string {
-	text, escaped := escapes(name, `\+%06x`, `\%04x`, func(r rune) bool { return r == '\n' || r == '\t' || printable.Acts(r) })
-	text = `"` + strings.ReplaceAll(text, `"`, `""`) + `"`
-	if escaped {
-		return "U&" + text
-	}
-	return text
-}
-
-// postgresText is a constant of PostgreSQL.
-func postgresText(s string) string {
-	text, escaped := escapes(s, `\U%08x`, `\u%04x`, printable.Acts)
-	text = "'" + strings.ReplaceAll(text, "'", "''") + "'"
-	if escaped {
-		return "E" + text
-	}
-	return text
 }

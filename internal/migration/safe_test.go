@@ -1,8 +1,12 @@
-package migration
+package migration_test
 
 import (
 	"strings"
 	"testing"
+
+	"widegate/internal/testdb/dialects"
+
+	"widegate/internal/migration"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,23 +17,23 @@ import (
 
 func TestUnsafeStatements(t *testing.T) {
 	good := map[string][]string{
-		catalog.Postgres: {`CREATE TABLE "a\!b" (id int)`, `COMMENT ON TABLE a IS 'x\! ; -- /*'`, `CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $$ SELECT 1; \x $$`, `CREATE TABLE U&"a\000a" (id int)`, "DO $$ BEGIN PERFORM 1; END $$"},
-		catalog.MySQL:    {"CREATE TABLE `a\\!b` (id int)", `ALTER TABLE a COMMENT = 'x\\! ; \' '`, "CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END", "CREATE VIEW v AS /*!50003 SELECT 1 */", `SELECT \N`},
-		catalog.SQLite:   {"CREATE TABLE \"a\n.shell x\" (id int)", "CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT 2; END", "CREATE VIEW v AS SELECT 4 / 2 AS go"},
+		dialects.Postgres: {`CREATE TABLE "a\!b" (id int)`, `COMMENT ON TABLE a IS 'x\! ; -- /*'`, `CREATE FUNCTION f() RETURNS int LANGUAGE sql AS $$ SELECT 1; \x $$`, `CREATE TABLE U&"a\000a" (id int)`, "DO $$ BEGIN PERFORM 1; END $$"},
+		dialects.MySQL:    {"CREATE TABLE `a\\!b` (id int)", `ALTER TABLE a COMMENT = 'x\\! ; \' '`, "CREATE PROCEDURE p() BEGIN SELECT 1; SELECT 2; END", "CREATE VIEW v AS /*!50003 SELECT 1 */", `SELECT \N`},
+		dialects.SQLite:   {"CREATE TABLE \"a\n.shell x\" (id int)", "CREATE TRIGGER t AFTER INSERT ON a BEGIN SELECT 1; SELECT 2; END", "CREATE VIEW v AS SELECT 4 / 2 AS go"},
 	}
 	bad := map[string][]string{
-		catalog.Postgres: {"SELECT 1\n\\! touch x", "SELECT 1; DROP TABLE a", `CREATE TABLE "a (id int)`, "SELECT 'a", "CREATE VIEW v AS SELECT 1 -- x\r\\! touch x", "COPY a TO PROGRAM 'x'", "\\! x", "SELECT $a$ 1", "SELECT 1 /* x", "SELECT '\x1b'", "SELECT 'a\x00'", "", "SELECT E'\\'\\! x"},
-		catalog.MySQL:    {"SELECT 1\n\\! touch x", "SELECT 1; SELECT 2", "SELECT 'a\\'", "CREATE VIEW v AS SELECT 1 /*! \\! touch x */", "CREATE VIEW v AS SELECT 1\ndelimiter //", "SELECT `a", "system touch x", "source x"},
-		catalog.SQLite:   {".shell touch x", "SELECT 1; .shell x", "CREATE VIEW v AS SELECT 1\ngo\n.shell touch x", "CREATE VIEW v AS SELECT 1\n/\n.shell touch x", "ATTACH 'x' AS y", "SELECT \"a"},
+		dialects.Postgres: {"SELECT 1\n\\! touch x", "SELECT 1; DROP TABLE a", `CREATE TABLE "a (id int)`, "SELECT 'a", "CREATE VIEW v AS SELECT 1 -- x\r\\! touch x", "COPY a TO PROGRAM 'x'", "\\! x", "SELECT $a$ 1", "SELECT 1 /* x", "SELECT '\x1b'", "SELECT 'a\x00'", "", "SELECT E'\\'\\! x"},
+		dialects.MySQL:    {"SELECT 1\n\\! touch x", "SELECT 1; SELECT 2", "SELECT 'a\\'", "CREATE VIEW v AS SELECT 1 /*! \\! touch x */", "CREATE VIEW v AS SELECT 1\ndelimiter //", "SELECT `a", "system touch x", "source x"},
+		dialects.SQLite:   {".shell touch x", "SELECT 1; .shell x", "CREATE VIEW v AS SELECT 1\ngo\n.shell touch x", "CREATE VIEW v AS SELECT 1\n/\n.shell touch x", "ATTACH 'x' AS y", "SELECT \"a"},
 	}
 	for engine, list := range good {
 		for _, text := range list {
-			assert.Empty(t, unsafe(engine, text), "%s: %s", engine, text)
+			assert.Empty(t, migration.Unsafe(dialects.Of(engine), text), "%s: %s", engine, text)
 		}
 	}
 	for engine, list := range bad {
 		for _, text := range list {
-			assert.NotEmpty(t, unsafe(engine, text), "%s: %q", engine, text)
+			assert.NotEmpty(t, migration.Unsafe(dialects.Of(engine), text), "%s: %q", engine, text)
 		}
 	}
 }
@@ -40,17 +44,17 @@ func TestSnapshotsOfOthers(t *testing.T) {
 	table := func(change func(t *catalog.Table)) *catalog.Catalog {
 		one := catalog.Table{Name: "hive", Kind: catalog.BaseTable, Columns: []catalog.Column{{Name: "id", Declared: "integer", Type: catalog.Type{Kind: catalog.Int, Bits: 32}}}}
 		change(&one)
-		return &catalog.Catalog{Engine: catalog.Postgres, Complete: true, Tables: []catalog.Table{one}}
+		return &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Complete: true, Tables: []catalog.Table{one}}
 	}
 	for _, text := range []string{"COPY hive TO PROGRAM 'x'", "DO $$ BEGIN END $$", "SELECT 1", "\\! touch x", "DROP_TABLE", "CALL x()"} {
 		for name, c := range map[string]*catalog.Catalog{
 			"trigger": table(func(t *catalog.Table) { t.Triggers = []catalog.Trigger{{Name: "a", Definition: text}} }),
 			"extra":   table(func(t *catalog.Table) { t.Extras = []catalog.Extra{{Kind: "right", Name: "a", Make: text}} }),
 			"undo":    table(func(t *catalog.Table) { t.Extras = []catalog.Extra{{Kind: "right", Name: "a", Undo: text}} }),
-			"routine": {Engine: catalog.Postgres, Routines: []catalog.Routine{{Name: "f", Kind: "function", Definition: text}}},
-			"session": {Engine: catalog.MySQL, Routines: []catalog.Routine{{Name: "f", Kind: "function", Definition: "CREATE FUNCTION f() RETURNS int RETURN 1", Session: text}}},
+			"routine": {Engine: dialects.Of(dialects.Postgres), Routines: []catalog.Routine{{Name: "f", Kind: "function", Definition: text}}},
+			"session": {Engine: dialects.Of(dialects.MySQL), Routines: []catalog.Routine{{Name: "f", Kind: "function", Definition: "CREATE FUNCTION f() RETURNS int RETURN 1", Session: text}}},
 		} {
-			_, err := Draft(&catalog.Catalog{Engine: c.Engine}, c, Options{})
+			_, err := draft(&catalog.Catalog{Engine: c.Engine}, c, migration.Options{})
 			require.ErrorContains(t, err, "no script is drafted", "%s: %s", name, text)
 		}
 	}
@@ -63,13 +67,13 @@ func FuzzQuoting(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
-			statement := "CREATE TABLE " + quote(engine, s) + " (a text DEFAULT " + literal(engine, s) + ")"
-			if unsafe(engine, statement) != "" {
+		for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
+			statement := "CREATE TABLE " + dialects.Of(engine).Ident(s) + " (a text DEFAULT " + dialects.Of(engine).Literal(s) + ")"
+			if migration.Unsafe(dialects.Of(engine), statement) != "" {
 				continue
 			}
 			var kinds []sqltext.Kind
-			for _, token := range sqltext.Scan(statement, sqltext.Dialect(engine)) {
+			for _, token := range sqltext.Scan(statement, dialects.Of(engine)) {
 				kinds = append(kinds, token.Kind)
 			}
 			require.GreaterOrEqual(t, len(kinds), 8, statement)
@@ -84,15 +88,15 @@ func FuzzScript(f *testing.F) {
 	f.Add("hive", "a comment")
 	f.Add("x\n\\! touch x", "y\r.shell x")
 	f.Fuzz(func(t *testing.T, name, comment string) {
-		for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
-			c := &catalog.Catalog{Engine: engine, Tables: []catalog.Table{{Name: "t" + name, Kind: catalog.BaseTable, Comment: comment, Columns: []catalog.Column{{Name: "c" + name, Declared: "text", Type: catalog.Type{Kind: catalog.Text}, Comment: comment}}}}}
-			s, err := Draft(&catalog.Catalog{Engine: engine}, c, Options{})
+		for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
+			c := &catalog.Catalog{Engine: dialects.Of(engine), Tables: []catalog.Table{{Name: "t" + name, Kind: catalog.BaseTable, Comment: comment, Columns: []catalog.Column{{Name: "c" + name, Declared: "text", Type: catalog.Type{Kind: catalog.Text}, Comment: comment}}}}}
+			s, err := draft(&catalog.Catalog{Engine: dialects.Of(engine)}, c, migration.Options{})
 			if err != nil {
 				continue
 			}
 			text := string(s.Text(name + comment))
-			assert.False(t, strings.ContainsFunc(text, acts), "%q", text)
-			for _, token := range sqltext.Scan(text, sqltext.Dialect(engine)) {
+			assert.False(t, strings.ContainsFunc(text, migration.Acts), "%q", text)
+			for _, token := range sqltext.Scan(text, dialects.Of(engine)) {
 				assert.False(t, token.Sign(`\`), "%q", text)
 			}
 		}

@@ -1,4 +1,4 @@
-package migration
+package migration_test
 
 import (
 	"context"
@@ -6,6 +6,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"widegate/internal/testdb/dialects"
+
+	"widegate/internal/migration"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,9 +29,9 @@ func schemaOf(t *testing.T, engine, ddl string) *catalog.Catalog {
 	return c
 }
 
-func draftOf(t *testing.T, engine, before, after string, o Options) (*Script, string) {
+func draftOf(t *testing.T, engine, before, after string, o migration.Options) (*migration.Script, string) {
 	t.Helper()
-	s, err := Draft(schemaOf(t, engine, before), schemaOf(t, engine, after), o)
+	s, err := draft(schemaOf(t, engine, before), schemaOf(t, engine, after), o)
 	require.NoError(t, err)
 	return s, string(s.Text("Test."))
 }
@@ -36,7 +40,7 @@ const hive = "CREATE TABLE hive (id bigint PRIMARY KEY, title varchar(40) NOT NU
 
 // TestDecisions looks at each kind of place that only a person can decide.
 func TestDecisions(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
 		for _, c := range []struct{ what, before, after, question, proposal string }{
 			{"a new mandatory column", hive, strings.Replace(hive, "frames int", "frames int, paint varchar(20) NOT NULL", 1), "paint of hive is new, must have a value and has no default", "paint"},
 			{"a mandatory reference", hive, strings.Replace(hive, "frames int", "frames int, split_from bigint NOT NULL REFERENCES hive (id)", 1), "split_from of hive is new", "(SELECT min(id) FROM hive)"},
@@ -49,13 +53,13 @@ func TestDecisions(t *testing.T) {
 				hive + "CREATE TABLE keeper (id bigint PRIMARY KEY);\nCREATE TABLE hive_keeper (hive_id bigint NOT NULL REFERENCES hive (id), keeper_id bigint NOT NULL REFERENCES keeper (id), PRIMARY KEY (hive_id, keeper_id));",
 				"hive_id of keeper is gone", "INSERT INTO hive_keeper (keeper_id, hive_id) SELECT id, hive_id FROM keeper WHERE hive_id IS NOT NULL"},
 		} {
-			s, text := draftOf(t, engine, c.before, c.after, Options{})
+			s, text := draftOf(t, engine, c.before, c.after, migration.Options{})
 			require.NotEmpty(t, s.Open(), "%s: %s", engine, c.what)
 			assert.Contains(t, s.Decisions[0].Question, c.question, engine)
 			assert.Contains(t, strings.ReplaceAll(text, "\n--      ", " "), c.proposal, "%s: %s", engine, c.what)
 			assert.Regexp(t, `(?s)DECIDE 1[,;].*DECIDE 1;`, text, "ahead of all steps, and at the place")
 			assert.Error(t, s.Run(t.Context(), func(context.Context, string) error { t.Error("it runs"); return nil }))
-			_, taken := draftOf(t, engine, c.before, c.after, Options{Decide: func(*Decision) int { return 0 }})
+			_, taken := draftOf(t, engine, c.before, c.after, migration.Options{Decide: func(*migration.Decision) int { return 0 }})
 			assert.NotContains(t, taken, "\nDECIDE")
 		}
 	}
@@ -63,11 +67,11 @@ func TestDecisions(t *testing.T) {
 
 func TestNarrowingTypes(t *testing.T) {
 	narrow := strings.Replace(hive, "varchar(40)", "varchar(10)", 1)
-	for engine, stops := range map[string]string{catalog.Postgres: "char_length(title) > 10", catalog.MySQL: "char_length(title) > 10"} {
-		s, text := draftOf(t, engine, hive, narrow, Options{})
+	for engine, stops := range map[string]string{dialects.Postgres: "char_length(title) > 10", dialects.MySQL: "char_length(title) > 10"} {
+		s, text := draftOf(t, engine, hive, narrow, migration.Options{})
 		require.Len(t, s.Open(), 1, engine)
 		assert.Contains(t, text, stops)
-		s, _ = draftOf(t, engine, narrow, hive, Options{})
+		s, _ = draftOf(t, engine, narrow, hive, migration.Options{})
 		assert.Empty(t, s.Open(), "%s: wider needs no decision", engine)
 	}
 	for _, c := range []struct {
@@ -90,10 +94,10 @@ func TestNarrowingTypes(t *testing.T) {
 
 // TestLargeTables has the locks pointed out, of tables that may be large only.
 func TestLargeTables(t *testing.T) {
-	before := schemaOf(t, catalog.Postgres, hive)
-	after := schemaOf(t, catalog.Postgres, strings.Replace(hive, "frames int", "frames bigint UNIQUE CHECK (frames > 0), paint uuid DEFAULT gen_random_uuid(), split_from bigint REFERENCES hive (id)", 1)+"CREATE INDEX hive_title ON hive (title);")
+	before := schemaOf(t, dialects.Postgres, hive)
+	after := schemaOf(t, dialects.Postgres, strings.Replace(hive, "frames int", "frames bigint UNIQUE CHECK (frames > 0), paint uuid DEFAULT gen_random_uuid(), split_from bigint REFERENCES hive (id)", 1)+"CREATE INDEX hive_title ON hive (title);")
 	text := func() string {
-		s, err := Draft(before, after, Options{})
+		s, err := draft(before, after, migration.Options{})
 		require.NoError(t, err)
 		return string(s.Text("Test."))
 	}
@@ -105,12 +109,12 @@ func TestLargeTables(t *testing.T) {
 }
 
 func TestEnginesMustBeTheSame(t *testing.T) {
-	_, err := Draft(&catalog.Catalog{Engine: catalog.MySQL}, &catalog.Catalog{Engine: catalog.SQLite}, Options{})
+	_, err := draft(&catalog.Catalog{Engine: dialects.Of(dialects.MySQL)}, &catalog.Catalog{Engine: dialects.Of(dialects.SQLite)}, migration.Options{})
 	require.ErrorContains(t, err, "one schema is of mysql, the other of sqlite")
 	assert.NotEmpty(t, fault.Next(err))
-	same := schemaOf(t, catalog.SQLite, hive)
-	_, err = Draft(same, same, Options{})
-	assert.ErrorIs(t, err, ErrSame)
+	same := schemaOf(t, dialects.SQLite, hive)
+	_, err = draft(same, same, migration.Options{})
+	assert.ErrorIs(t, err, migration.ErrSame)
 }
 
 func TestFileNames(t *testing.T) {
@@ -140,16 +144,16 @@ func TestFileNames(t *testing.T) {
 }
 
 func TestExtend(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
-		c := &catalog.Catalog{Engine: engine}
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
+		c := &catalog.Catalog{Engine: dialects.Of(engine)}
 		var err error
-		c, err = Extend(c, "keeper", []string{"name:text(80)", "mail:text(120),unique"})
+		c, err = extend(c, "keeper", []string{"name:text(80)", "mail:text(120),unique"})
 		require.NoError(t, err)
-		c, err = Extend(c, "hive", []string{"keeper_id:keeper,cascade", "name:text", "temper:enum(calm|fierce),default=calm", "kg:decimal(6,2),null,index", "made:timestamp,default=CURRENT_TIMESTAMP", "flag:bool,default=true", "doc:json,null", "pic:bytes,null", "at:time,null", "day:date", "n:int", "big:bigint", "f:float", "u:uuid,null"})
+		c, err = extend(c, "hive", []string{"keeper_id:keeper,cascade", "name:text", "temper:enum(calm|fierce),default=calm", "kg:decimal(6,2),null,index", "made:timestamp,default=CURRENT_TIMESTAMP", "flag:bool,default=true", "doc:json,null", "pic:bytes,null", "at:time,null", "day:date", "n:int", "big:bigint", "f:float", "u:uuid,null"})
 		require.NoError(t, err)
-		c, err = Extend(c, "hive", []string{"paint:text(20),null", "box:int,default=1"})
+		c, err = extend(c, "hive", []string{"paint:text(20),null", "box:int,default=1"})
 		require.NoError(t, err)
-		s, err := Draft(&catalog.Catalog{Engine: engine}, c, Options{})
+		s, err := draft(&catalog.Catalog{Engine: dialects.Of(engine)}, c, migration.Options{})
 		require.NoError(t, err)
 		db := open(t, engine)
 		require.NoError(t, s.Run(t.Context(), workspace{db, t}.Exec), "%s", s.Text("x"))
@@ -175,8 +179,8 @@ func TestExtend(t *testing.T) {
 		"d:decimal":          `there is no type "decimal"`,
 		"name:raw inet,null": "",
 	} {
-		c := schemaOf(t, catalog.Postgres, hive)
-		_, err := Extend(c, "hive", []string{wish})
+		c := schemaOf(t, dialects.Postgres, hive)
+		_, err := extend(c, "hive", []string{wish})
 		if want == "" {
 			assert.NoError(t, err, wish)
 			continue
@@ -184,9 +188,9 @@ func TestExtend(t *testing.T) {
 		require.ErrorContains(t, err, want)
 		assert.NotEmpty(t, fault.Next(err), wish)
 	}
-	_, err := Extend(schemaOf(t, catalog.Postgres, hive), "hive", nil)
+	_, err := extend(schemaOf(t, dialects.Postgres, hive), "hive", nil)
 	assert.ErrorContains(t, err, "the table hive is there already")
-	_, err = Extend(schemaOf(t, catalog.Postgres, hive+"CREATE VIEW v AS SELECT id FROM hive;"), "v", []string{"a:int"})
+	_, err = extend(schemaOf(t, dialects.Postgres, hive+"CREATE VIEW v AS SELECT id FROM hive;"), "v", []string{"a:int"})
 	assert.ErrorContains(t, err, "v is a view")
 }
 
@@ -199,7 +203,7 @@ CREATE TRIGGER hive_log AFTER INSERT ON hive BEGIN INSERT INTO log VALUES (new.n
 CREATE INDEX hive_low ON hive (lower(name) DESC);
 CREATE VIEW names AS SELECT name FROM hive;
 `
-	db, other := open(t, catalog.SQLite), open(t, catalog.SQLite)
+	db, other := open(t, dialects.SQLite), open(t, dialects.SQLite)
 	for _, s := range []string{before, "INSERT INTO hive (id, name, frames) VALUES (7, 'a', '1'), (9, 'b', '2'); DELETE FROM hive WHERE id = 9"} {
 		_, err := db.ExecContext(t.Context(), s)
 		require.NoError(t, err)
@@ -228,14 +232,14 @@ func FuzzExtend(f *testing.F) {
 	for _, seed := range []string{"name:text(60)", "kg:decimal(6,2),null", "t:enum(a|b|'),default=a", "x:raw inet,unique", "::", "a:enum(),,", "größe:int,default=now()"} {
 		f.Add(seed)
 	}
-	c := &catalog.Catalog{Engine: catalog.SQLite}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite)}
 	f.Fuzz(func(t *testing.T, wish string) {
-		out, err := Extend(c, "hive", []string{wish})
+		out, err := extend(c, "hive", []string{wish})
 		if err != nil {
 			require.NotEmpty(t, fault.Next(err))
 			return
 		}
-		s, err := Draft(c, out, Options{})
+		s, err := draft(c, out, migration.Options{})
 		require.NoError(t, err)
 		require.Contains(t, string(s.Text("x")), "CREATE TABLE hive")
 	})

@@ -5,25 +5,8 @@ import (
 	"slices"
 	"strings"
 
-	"widegate/internal/catalog"
 	"widegate/internal/printable"
 )
-
-// runners say how a script is run.
-var runners = map[string]string{
-	catalog.Postgres: "psql -f FILE",
-	catalog.MySQL:    "mariadb DATABASE < FILE",
-	catalog.SQLite:   "sqlite3 DATABASE < FILE",
-}
-
-// promises say what a script does when something goes wrong.
-var promises = map[string]string{
-	catalog.Postgres: "It is one transaction: all of it is done, or nothing.",
-	catalog.MySQL: "The server ends a transaction at each change of a schema, so the script first tests the rows, " +
-		"changes nothing if a test fails, and stops at the first step that fails. After an interruption run it again from the start: " +
-		"steps that are done are passed over. (MySQL, unlike MariaDB, stops at them: delete the steps that are done first.)",
-	catalog.SQLite: "It is one transaction: all of it is done, or nothing. Do not run it inside of another transaction.",
-}
 
 // line is a part of a script: comments, or a statement with those above it.
 type line struct {
@@ -43,22 +26,22 @@ func (s *Script) lines() []line {
 			list = append(list, line{sql: statement, spaced: i == 0})
 		}
 	}
-	plain(s.session.begin)
+	plain(s.Session.Begin)
 	if open := s.Open(); len(open) > 0 {
 		list = append(list, s.gate(open)...)
 	}
-	e := s.dialect()
-	for i, c := range s.checks() {
+	e := s.ways
+	for i, c := range s.AllChecks() {
 		list = append(list, line{comment: c.comment(), spaced: true})
-		for _, statement := range e.check(i+1, c) {
+		for _, statement := range e.Check(i+1, c) {
 			list = append(list, line{sql: statement, joined: joins(statement)})
 		}
 	}
-	plain(s.session.ready)
+	plain(s.Session.ready)
 	for _, step := range s.Steps {
 		list = append(list, s.stepLines(e, step)...)
 	}
-	plain(s.session.end)
+	plain(s.Session.End)
 	return list
 }
 
@@ -74,23 +57,23 @@ func (s *Script) gate(open []*Decision) []line {
 	}
 	return []line{{
 		comment: fmt.Sprintf("%s only you can decide, marked DECIDE below. Fill %s in, and then remove this line, at which the script stops until then:", places(len(open)), each),
-		raw:     s.dialect().stop(fmt.Sprintf("DECIDE %s;", strings.Join(numbers, ", "))), spaced: true,
+		raw:     s.ways.Stop(fmt.Sprintf("DECIDE %s;", strings.Join(numbers, ", "))), spaced: true,
 	}}
 }
 
 // stepLines are a step with its comments.
-func (s *Script) stepLines(e dialect, step Step) []line {
-	list := []line{{comment: oneLine(step.Note), spaced: true}}
+func (s *Script) stepLines(e Engine, step Step) []line {
+	list := []line{{comment: OneLine(step.Note), spaced: true}}
 	if d := step.Decision; d != nil {
 		if d.Taken < 0 {
-			return append(list, line{open: d, raw: e.stop(fmt.Sprintf("DECIDE %d;", d.Number))})
+			return append(list, line{open: d, raw: e.Stop(fmt.Sprintf("DECIDE %d;", d.Number))})
 		}
 		p := d.Proposals[d.Taken]
 		list = append(list, line{comment: fmt.Sprintf("Decision %d: %s Taken: %s.", d.Number, d.Question, p.Title)})
 	}
 	for _, statement := range step.statements() {
 		list = append(list, line{sql: statement, joined: joins(statement)})
-		for _, guard := range e.guard(statement) {
+		for _, guard := range e.Guard(statement) {
 			list = append(list, line{sql: guard, joined: joins(guard)})
 		}
 	}
@@ -102,36 +85,19 @@ func joins(statement string) bool {
 	return statement == "PREPARE widegate FROM @widegate_do" || statement == "EXECUTE widegate"
 }
 
-// dialect is how an engine tests and stops.
-type dialect interface {
-	check(n int, c Check) []string   // the statements that fail where the check does
-	guard(statement string) []string // stands behind each statement of a step
-	stop(decide string) string       // the line of an open decision, at which the script must stop
-}
-
-func (s *Script) dialect() dialect {
-	switch s.Engine {
-	case catalog.Postgres:
-		return pgDialect{}
-	case catalog.MySQL:
-		return myDialect{}
-	}
-	return liteDialect{}
-}
-
 // Text is the script as a file. Its first lines say what it does.
 func (s *Script) Text(title string) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "-- %s\n--\n", oneLine(title))
+	fmt.Fprintf(&b, "-- %s\n--\n", OneLine(title))
 	for _, c := range s.Changes {
-		fmt.Fprintf(&b, "-- %s\n", oneLine(c.String()))
+		fmt.Fprintf(&b, "-- %s\n", OneLine(c.String()))
 	}
-	fmt.Fprintf(&b, "--\n-- Run it by `%s`.\n", runners[s.Engine])
-	comment(&b, promises[s.Engine])
+	fmt.Fprintf(&b, "--\n-- Run it by `%s`.\n", s.ways.Traits().Runner)
+	comment(&b, s.ways.Traits().Promise)
 	for _, note := range s.Notes {
 		comment(&b, "Note: "+note)
 	}
-	w := &writer{engine: s.Engine, delimiter: ";"}
+	w := &writer{bodies: s.ways.Traits().Bodies, delimiter: ";"}
 	for _, l := range s.lines() {
 		w.write(l)
 	}
@@ -141,16 +107,17 @@ func (s *Script) Text(title string) []byte {
 
 // writer puts the lines of a script together.
 type writer struct {
-	engine, delimiter string
-	lines             []string
+	bodies    bool // these want another delimiter
+	delimiter string
+	lines     []string
 }
 
 func (w *writer) add(text string) {
 	w.lines = append(w.lines, strings.Split(strings.TrimRight(text, "\n"), "\n")...)
 }
 
-// delimit changes the delimiter, which the client of MySQL needs for a statement
-// that has semicolons in it.
+// delimit changes the delimiter, which some clients need for a statement that has
+// semicolons in it.
 func (w *writer) delimit(sign string) {
 	if w.delimiter != sign {
 		w.add("DELIMITER " + sign)
@@ -180,7 +147,7 @@ func (w *writer) write(l line) {
 		return
 	}
 	sign := ";"
-	if w.engine == catalog.MySQL && hasBody(text) {
+	if w.bodies && hasBody(text) {
 		sign = "$$"
 	}
 	if l.joined && w.delimiter == sign {
@@ -203,7 +170,7 @@ func places(n int) string {
 	return fmt.Sprintf("There are %d places that", n)
 }
 
-func oneLine(s string) string { return printable.Line(strings.Join(strings.Fields(s), " ")) }
+func OneLine(s string) string { return printable.Line(strings.Join(strings.Fields(s), " ")) }
 
 // comment writes a comment of lines that are not too long.
 func comment(b *strings.Builder, text string) {
@@ -230,8 +197,8 @@ func (d *Decision) write(b *strings.Builder) {
 	comment(b, fmt.Sprintf("DECIDE %d: %s Take one of these, or write your own, in place of the line DECIDE:", d.Number, d.Question))
 	for i, p := range d.Proposals {
 		comment(b, fmt.Sprintf("  %c. %s", 'a'+i, p.Title))
-		for _, c := range p.checks {
-			comment(b, "     The rows in question: "+oneLine(c.List))
+		for _, c := range p.Checks {
+			comment(b, "     The rows in question: "+OneLine(c.List))
 		}
 		for _, statement := range p.SQL {
 			for _, line := range strings.FieldsFunc(ended(statement), func(r rune) bool { return r == '\n' || r == '\r' }) {
@@ -241,13 +208,13 @@ func (d *Decision) write(b *strings.Builder) {
 	}
 }
 
-// message is what a check says when it fails, but for the number of rows.
-func (c Check) message() string { return c.Place + ": " + c.Fault }
+// Message is what a check says when it fails, but for the number of rows.
+func (c Check) Message() string { return c.Place + ": " + c.Fault }
 
 func (c Check) comment() string {
-	text := "Checked: " + c.message() + "."
+	text := "Checked: " + c.Message() + "."
 	if c.List != "" {
-		text += " The rows: " + oneLine(c.List)
+		text += " The rows: " + OneLine(c.List)
 	}
 	if c.Help != "" {
 		text += "\nIf there are any: " + c.Help + "."

@@ -1,4 +1,4 @@
-package migration
+package migration_test
 
 import (
 	"os"
@@ -6,26 +6,27 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/sqltext"
 )
 
 // TestTortureSchemaIsMadeAgain makes the schemas with everything in them from
 // their catalogs alone.
 func TestTortureSchemaIsMadeAgain(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL, catalog.SQLite} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL, dialects.SQLite} {
 		t.Run(engine, func(t *testing.T) {
 			text, err := os.ReadFile(filepath.Join("..", "generate", "testdata", "torture", engine+".sql"))
 			require.NoError(t, err)
 			db, other := open(t, engine), open(t, engine)
-			if engine == catalog.Postgres {
+			if engine == dialects.Postgres {
 				other.run(t, []string{"CREATE TYPE temperature_range AS RANGE (subtype = numeric)"}) // a catalog has none
 				db.schemas, other.schemas = []string{"public", "stock"}, []string{"public", "stock"}
 			}
-			for _, s := range sqltext.Split(&sqltext.File{Path: engine, Text: string(text)}, sqltext.Dialect(engine)) {
+			for _, s := range sqltext.Split(&sqltext.File{Path: engine, Text: string(text)}, dialects.Of(engine)) {
 				_, err := db.ExecContext(t.Context(), s.Text)
 				require.NoError(t, err, s.Text)
 			}

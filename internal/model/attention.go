@@ -448,7 +448,7 @@ func (b *builder) attendTarget(t, target *catalog.Table, ref catalog.Reference, 
 			continue
 		}
 		switch {
-		case b.catalog.Engine != catalog.SQLite && own.Type.Kind == catalog.Int && other.Type.Kind == catalog.Int && (own.Type.Bits != other.Type.Bits || own.Type.Unsigned != other.Type.Unsigned):
+		case !b.catalog.Engine.Loose && own.Type.Kind == catalog.Int && other.Type.Kind == catalog.Int && (own.Type.Bits != other.Type.Bits || own.Type.Unsigned != other.Type.Unsigned):
 			say(rankFeature, "lead from one type of numbers to another", fmt.Sprintf("is %s and refers to a column that is %s", own.Declared, other.Declared), "Values that fit one do not fit the other; the relation converts them.")
 		case own.Type.Kind != other.Type.Kind:
 			say(rankFeature, "lead from one type to another", fmt.Sprintf("is %s and refers to a column that is %s", orElse(own.Declared, "untyped"), orElse(other.Declared, "untyped")), "The engine compares them by its own rules.")

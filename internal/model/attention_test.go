@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -63,7 +65,7 @@ func TestWhatNeedsAttention(t *testing.T) {
 	child.PrimaryKey, child.Inherits = nil, []string{"hive"}
 	memory := tableOf("memory")
 	memory.Options = []string{"memory", "virtual", "system versioned"}
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{hive, other, noKey, textual, secret, named, frozen, unnumbered, shared, beside, view, child, memory},
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{hive, other, noKey, textual, secret, named, frozen, unnumbered, shared, beside, view, child, memory},
 		Notes: []catalog.Note{{Table: "gone", Text: "the view cannot be read: no such table"}}}
 	m := build(t, c, project.NewNames(), nil)
 	assert.Equal(t, "gone", m.Attention[0].Table, "what is missing comes first")
@@ -113,7 +115,7 @@ func TestReferencesThatNeedAttention(t *testing.T) {
 	add(text("worded", ""), catalog.Reference{Table: "hive", Target: []string{"id"}})
 	add(intColumn("behind", 64), catalog.Reference{Table: "hive", Target: []string{"id"}, Unenforced: true})
 	from.References = append(from.References, catalog.Reference{Columns: []string{"good"}, Table: "hive", Target: []string{"id"}, OnDelete: "cascade"})
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{target, from}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{target, from}}
 	m := build(t, c, project.NewNames(), nil)
 	all := strings.Join(attentionOf(m, "visit"), "\n")
 	for _, want := range []string{
@@ -134,7 +136,7 @@ func TestReferencesThatNeedAttention(t *testing.T) {
 }
 
 func TestDeclaredRelations(t *testing.T) {
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{tableOf("hive"), tableOf("visit", "stand", "hive_id")}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{tableOf("hive"), tableOf("visit", "stand", "hive_id")}}
 	c.Tables[1].Columns[1] = intColumn("stand", 64)
 	c.Tables[1].Columns[2] = intColumn("hive_id", 64)
 	refers(&c.Tables[1], "hive_id", "hive")
@@ -194,7 +196,7 @@ func TestCandidates(t *testing.T) {
 }
 
 func TestEndpoints(t *testing.T) {
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{tableOf("apiary"), tableOf("forage"), tableOf("hive", "apiary_id"), tableOf("apiary_forage")}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{tableOf("apiary"), tableOf("forage"), tableOf("hive", "apiary_id"), tableOf("apiary_forage")}}
 	refers(&c.Tables[2], "apiary_id", "apiary")
 	join := &c.Tables[3]
 	join.Columns = []catalog.Column{intColumn("apiary_id", 64), intColumn("forage_id", 64)}

@@ -4,7 +4,6 @@ import (
 	"regexp"
 
 	"widegate/gate"
-	"widegate/internal/catalog"
 )
 
 // kindTypes are what the runtime calls the kinds of fields.
@@ -47,7 +46,7 @@ func (m *Model) Facts(f *Field) gate.Column {
 			c.Scale = 0
 		}
 	}
-	if m.Engine == catalog.Postgres && f.AsText() {
+	if m.Engine.TextCast != "" && f.AsText() {
 		c.Cast = f.Column.Declared // which the engine needs to take a text for the column
 	}
 	return c
@@ -60,16 +59,13 @@ var declaredDigits = regexp.MustCompile(`^(?i:timestamp|timestamptz|datetime|tim
 
 // secondDigits is how many digits of a second a column keeps.
 func (m *Model) secondDigits(f *Field) int {
-	if m.Engine == catalog.SQLite || f.Column.Declared == "" {
+	if m.Engine.Loose || f.Column.Declared == "" {
 		return mostSecondDigits
 	}
 	if found := declaredDigits.FindStringSubmatch(f.Column.Declared); found != nil {
 		return int(found[1][0] - '0')
 	}
-	if m.Engine == catalog.MySQL {
-		return 0
-	}
-	return mostSecondDigits
+	return m.Engine.SecondDigits
 }
 
 func (f *Field) flags() gate.Flag {

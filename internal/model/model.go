@@ -17,11 +17,12 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/project"
+	"widegate/internal/sqltext"
 )
 
 // Model is everything the renderers lay out.
 type Model struct {
-	Engine     string
+	Engine     *sqltext.Dialect
 	Package    string // of the store
 	Base       string // of the paths, without a slash at its end
 	Open       bool   // anybody may call the service from anywhere
@@ -303,11 +304,7 @@ func (b *builder) checkRepeats(chosen map[*catalog.Table]bool) error {
 	if name == "" {
 		return nil
 	}
-	long := "TEXT"
-	if b.catalog.Engine == catalog.MySQL {
-		long = "LONGTEXT"
-	}
-	next := fmt.Sprintf("make it: CREATE TABLE %s (id VARCHAR(64) PRIMARY KEY, request VARCHAR(64) NOT NULL, answer %s NOT NULL, made_at TIMESTAMP NOT NULL)", name, long)
+	next := fmt.Sprintf("make it: CREATE TABLE %s (id VARCHAR(64) PRIMARY KEY, request VARCHAR(64) NOT NULL, answer %s NOT NULL, made_at TIMESTAMP NOT NULL)", name, b.catalog.Engine.LongText)
 	t := b.tables[name]
 	if t == nil || !plainName.MatchString(name) {
 		return fault.New(next, "widegate.yaml: api.repeats names %q, which is no table with a plain name", name)
@@ -546,7 +543,7 @@ func (b *builder) addFields(e *Entity) {
 		f.Limits = Limits{l.least, l.most, l.above, l.below}
 		b.setType(e, f, l.labels)
 		b.setDomain(e, f)
-		f.NaN = f.Kind == KindNumeric && b.catalog.Engine == catalog.Postgres
+		f.NaN = f.Kind == KindNumeric && b.catalog.Engine.NaN
 		f.Opaque = opaque(&f.Column.Type, f.Column.Declared)
 		e.Fields = append(e.Fields, f)
 	}
@@ -594,7 +591,7 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		b.setCompound(e, f)
 	case t.Kind == catalog.Compound:
 		b.setComposite(e, f)
-	case t.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite: // which keeps any text in such columns
+	case t.Kind == catalog.Time && !b.catalog.Engine.Loose: // which keeps any text in such columns
 		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
 	case t.Kind == catalog.EnumKind && t.Enum != "":
 		if known, ok := b.catalog.Enum(t.Enum); ok {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -108,7 +110,7 @@ func TestRelationNames(t *testing.T) {
 		Columns: tableOf("", "apiary_id", "forage_id").Columns[1:]}
 	refers(&join, "apiary_id", "apiaries")
 	refers(&join, "forage_id", "forages")
-	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{
 		tableOf("apiaries"), join, tableOf("forages"), hive, tableOf("keepers"), queen,
 	}}
 	m := build(t, c, project.NewNames(), nil)
@@ -270,7 +272,7 @@ func TestNamesNeverClash(t *testing.T) {
 }
 
 func randomCatalog(r *rand.Rand) *catalog.Catalog {
-	c := &catalog.Catalog{Engine: catalog.Postgres}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres)}
 	for _, i := range r.Perm(len(awkward))[:2+r.IntN(12)] {
 		if awkward[i] == "" {
 			continue
@@ -342,7 +344,7 @@ func TestEnumsStay(t *testing.T) {
 // TestRepeats wants the table of answers to repeated requests, which is no
 // resource.
 func TestRepeats(t *testing.T) {
-	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{
 		{Name: "hive", Kind: catalog.BaseTable, Columns: []catalog.Column{{Name: "id", Type: catalog.Type{Kind: catalog.Int, Bits: 64}}}, PrimaryKey: &catalog.Key{Columns: []string{"id"}}},
 		{Name: "request_key", Kind: catalog.BaseTable},
 	}}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -76,7 +78,7 @@ func (a *agreed) table(name string) *catalog.Table {
 
 func (a *agreed) build(t *testing.T) *Model {
 	t.Helper()
-	c := &catalog.Catalog{Engine: catalog.Postgres, Tables: a.tables}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: a.tables}
 	for _, r := range a.references {
 		to := a.table(r.to)
 		from := a.table(r.table)
@@ -135,7 +137,7 @@ func TestJoinsToTablesWithoutKeys(t *testing.T) {
 	keyless.PrimaryKey = nil
 	join := catalog.Table{Name: "hive_forage", Kind: catalog.BaseTable, PrimaryKey: &catalog.Key{Columns: []string{"hive_id", "forage_id"}}, Columns: tableOf("", "hive_id", "forage_id").Columns[1:]}
 	join.References = []catalog.Reference{{Columns: []string{"hive_id"}, Table: "hive"}, {Columns: []string{"forage_id"}, Table: "forage", Target: []string{"id"}}}
-	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{keyless, join, tableOf("forage")}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{keyless, join, tableOf("forage")}}
 	m, err := Build(c, project.Default(), project.NewNames())
 	require.NoError(t, err)
 	assert.NotNil(t, m.Entity("hive"))
@@ -150,7 +152,7 @@ func TestCompositeReferencesAreToldApart(t *testing.T) {
 	for _, column := range []string{"from_apiary_id", "to_apiary_id"} {
 		move.References = append(move.References, catalog.Reference{Columns: []string{"yard_id", column}, Table: "apiaries", Target: []string{"yard_id", "id"}})
 	}
-	m := build(t, &catalog.Catalog{Engine: catalog.Postgres, Tables: []catalog.Table{apiary, move}}, project.NewNames(), nil)
+	m := build(t, &catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{apiary, move}}, project.NewNames(), nil)
 	assert.Equal(t, map[string]string{"FromApiary": "ToOne Apiary", "ToApiary": "ToOne Apiary"}, relationsOf(m, "Move"))
 	assert.Equal(t, map[string]string{"OutgoingMoves": "ToMany Move", "IncomingMoves": "ToMany Move"}, relationsOf(m, "Apiary"))
 }
@@ -160,7 +162,7 @@ func TestCompositeReferencesAreToldApart(t *testing.T) {
 func TestLinesOfNamesAreOneDocument(t *testing.T) {
 	hive := tableOf("hive", "1st", "a b", "a_b", "queen_id")
 	refers(&hive, "queen_id", "queen")
-	c := &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{hive, tableOf("queen", "2nd")}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{hive, tableOf("queen", "2nd")}}
 	m := build(t, c, project.NewNames(), nil)
 	var all []Named
 	for _, e := range m.Entities {

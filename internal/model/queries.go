@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
-	"widegate/internal/sqltext"
 	"widegate/internal/sqlquery"
 )
 
@@ -98,7 +97,7 @@ func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
 		return nil, err
 	}
 	b.result(n, q)
-	if err := q.Rewrite(sqltext.Dialect(b.catalog.Engine), b.carriedAsText); err != nil {
+	if err := q.Rewrite(b.catalog.Engine, b.carriedAsText); err != nil {
 		return nil, err
 	}
 	n.Pieces = q.Pieces
@@ -107,7 +106,7 @@ func (b *queryBuilder) query(q *sqlquery.Query) (*NamedQuery, error) {
 
 // carriedAsText holds for PostgreSQL's types whose text form the runtime reads.
 func (b *queryBuilder) carriedAsText(c catalog.Column) bool {
-	return b.catalog.Engine == catalog.Postgres && b.field(c, nil).AsText()
+	return b.catalog.Engine.TextCast != "" && b.field(c, nil).AsText()
 }
 
 // AsText reports whether PostgreSQL is asked for the value as text.
@@ -124,7 +123,7 @@ func (b *queryBuilder) field(c catalog.Column, source *catalog.Column) *Field {
 	f := &Field{Column: &c, Name: b.steady.exported(b.steady.Split(c.Name)), Nullable: c.Nullable}
 	f.Kind, f.Value = goType(c.Type)
 	switch {
-	case c.Type.Kind == catalog.Time && b.catalog.Engine != catalog.SQLite:
+	case c.Type.Kind == catalog.Time && !b.catalog.Engine.Loose:
 		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
 	case c.Type.Element != nil:
 		element := &Field{Column: &catalog.Column{Name: c.Name, Type: *c.Type.Element}}

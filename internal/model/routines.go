@@ -47,7 +47,7 @@ func chosen(r *catalog.Routine, patterns []string) bool {
 func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string) {
 	words := b.steady.Split(r.Name)
 	n = &NamedQuery{Doc: r.Comment, Shape: sqlquery.Nothing, Routine: true, Reads: r.Reads()}
-	call := fmt.Sprintf("%s(", b.quoted(r.Schema, r.Name))
+	call := fmt.Sprintf("%s(", b.catalog.Engine.Full(r.Schema, r.Name))
 	pieces := []sqlquery.Piece{{Text: call, Arg: -1}}
 	var outputs []catalog.Column
 	names := newNamespace("ctx", "db", "q", "set", "to", "row", "v")
@@ -70,7 +70,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 		}
 		given++
 		variable := "NULL"
-		if b.catalog.Engine == catalog.MySQL && a.Mode != "" {
+		if b.catalog.Engine.OutVariables && a.Mode != "" {
 			variable = fmt.Sprintf("@gate_out_%d", len(outputs))
 			n.Out += ", " + variable
 		}
@@ -86,10 +86,10 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 			continue
 		}
 		pieces = append(pieces, sqlquery.Piece{Arg: len(n.Args) - 1})
-		if b.catalog.Engine == catalog.Postgres {
+		if cast := b.catalog.Engine.TextCast; cast != "" {
 			text := "::"
 			if f.AsText() {
-				text = "::text::"
+				text = cast + text
 			}
 			pieces = append(pieces, sqlquery.Piece{Text: text + a.Declared, Arg: -1})
 		}
@@ -154,8 +154,8 @@ func (b *queryBuilder) routineResult(n *NamedQuery, r *catalog.Routine, outputs 
 		}
 		n.Value = b.field(catalog.Column{Name: r.Name, Declared: returns, Type: t, Nullable: true}, nil)
 		cast := ""
-		if b.catalog.Engine == catalog.Postgres && n.Value.AsText() {
-			cast = "::text"
+		if n.Value.AsText() {
+			cast = b.catalog.Engine.TextCast
 		}
 		around("SELECT ", cast)
 	}
@@ -176,9 +176,9 @@ func (b *queryBuilder) routineFields(n *NamedQuery, outputs []catalog.Column) st
 }
 
 func (b *queryBuilder) output(f *Field) string {
-	text := b.quoted("", f.Column.Name)
-	if b.catalog.Engine == catalog.Postgres && f.AsText() {
-		text += "::text"
+	text := b.catalog.Engine.Quoted(f.Column.Name)
+	if f.AsText() {
+		text += b.catalog.Engine.TextCast
 	}
 	return text
 }
@@ -190,18 +190,6 @@ func (b *queryBuilder) tableNamed(name string) *Entity {
 		}
 	}
 	return nil
-}
-
-func (b *queryBuilder) quoted(schema, name string) string {
-	q := `"`
-	if b.catalog.Engine == catalog.MySQL {
-		q = "`"
-	}
-	text := q + strings.ReplaceAll(name, q, q+q) + q
-	if schema != "" {
-		text = q + strings.ReplaceAll(schema, q, q+q) + q + "." + text
-	}
-	return text
 }
 
 // joined puts neighbouring texts together.

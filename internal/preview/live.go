@@ -13,6 +13,7 @@ import (
 	"widegate/gate"
 	"widegate/gate/rest"
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/read"
 )
 
@@ -146,7 +147,11 @@ func (l *Live) look(ctx context.Context) (string, error) {
 	if _, away := service.db.(closed); away {
 		return strings.Join(append(marks, time.Now().Truncate(5*time.Second).String()), " "), nil
 	}
-	rows, err := service.db.Query(ctx, read.MarkQuery(service.Catalog.Engine), nil)
+	e, err := registry.Of(service.Catalog.Engine.Name)
+	if err != nil {
+		return "", err
+	}
+	rows, err := service.db.Query(ctx, e.MarkQuery(), nil)
 	if err != nil {
 		return "", fmt.Errorf("looking at the schema: %w", err)
 	}

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,7 +21,6 @@ import (
 	"widegate/gate/mysql"
 	"widegate/gate/postgres"
 	"widegate/gate/sqlite"
-	"widegate/internal/catalog"
 	"widegate/internal/generate"
 	"widegate/internal/preview"
 	"widegate/internal/project"
@@ -58,17 +59,17 @@ func execByAnother(t *testing.T, path string) func(string) {
 // TestGoesWithTheSchema changes a schema under a preview, which tells what has
 // changed and serves it, and gets over a schema that cannot be served.
 func TestGoesWithTheSchema(t *testing.T) {
-	t.Run(catalog.SQLite, func(t *testing.T) {
+	t.Run(dialects.SQLite, func(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "bees.db")
 		require.NoError(t, os.WriteFile(path, nil, 0o644))
-		follow(t, read.Source{Engine: catalog.SQLite, URL: path}, execByAnother(t, path))
+		follow(t, read.Source{Engine: dialects.SQLite, URL: path}, execByAnother(t, path))
 	})
 	connect := map[string]func(t *testing.T) (url string, exec func(string)){
-		catalog.Postgres: func(t *testing.T) (string, func(string)) {
+		dialects.Postgres: func(t *testing.T) (string, func(string)) {
 			url := testdb.Postgres(t)
 			return url, execOn(t, url, postgres.Open)
 		},
-		catalog.MySQL: func(t *testing.T) (string, func(string)) {
+		dialects.MySQL: func(t *testing.T) (string, func(string)) {
 			url := testdb.MySQL(t)
 			return url, execOn(t, url, mysql.Open)
 		},
@@ -180,6 +181,6 @@ func follow(t *testing.T, source read.Source, exec func(string)) {
 
 // TestPreviewsNeedADatabase tells what to do where there is none.
 func TestPreviewsNeedADatabase(t *testing.T) {
-	assert.ErrorContains(t, preview.CheckSource(read.Source{Engine: catalog.SQLite, DDL: []string{"x.sql"}}), "a snapshot has no rows")
+	assert.ErrorContains(t, preview.CheckSource(read.Source{Engine: dialects.SQLite, DDL: []string{"x.sql"}}), "a snapshot has no rows")
 	assert.NoError(t, preview.CheckSource(read.Source{URL: "bees.db"}))
 }

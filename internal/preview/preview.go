@@ -12,11 +12,9 @@ import (
 	"strings"
 
 	"widegate/gate"
-	"widegate/gate/mysql"
-	"widegate/gate/postgres"
 	"widegate/gate/rest"
-	"widegate/gate/sqlite"
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/model"
 	"widegate/internal/project"
@@ -47,7 +45,7 @@ func Open(ctx context.Context, source read.Source, c *catalog.Catalog, m *model.
 	for _, e := range m.Entities {
 		withoutRecords(e)
 	}
-	db, err := connect(ctx, c.Engine, source)
+	db, err := connect(ctx, c.Engine.Name, source)
 	if err != nil {
 		return nil, err
 	}
@@ -83,18 +81,12 @@ func connect(ctx context.Context, engine string, source read.Source) (gate.DB, e
 	if err := secret.Check(source.URL); err != nil {
 		return nil, err
 	}
-	db, err := open(ctx, engine, source)
-	return db, secret.Error(err, source.URL)
-}
-
-func open(ctx context.Context, engine string, source read.Source) (gate.DB, error) {
-	switch engine {
-	case catalog.Postgres:
-		return postgres.Open(ctx, source.URL)
-	case catalog.MySQL:
-		return mysql.Open(ctx, source.URL)
+	e, err := registry.Of(engine)
+	if err != nil {
+		return nil, err
 	}
-	return sqlite.Open(ctx, source.Path())
+	db, err := e.OpenService(ctx, source.URL)
+	return db, secret.Error(err, source.URL)
 }
 
 // serve makes the service of a model.

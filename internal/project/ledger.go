@@ -17,6 +17,7 @@ import (
 	"widegate/internal/parallel"
 	"widegate/internal/printable"
 	"widegate/internal/rooted"
+	"widegate/internal/sqltext"
 )
 
 // ledgerFolder is where the ledger of widegate.yaml lies, beside it. Another project
@@ -35,6 +36,8 @@ type Ledger struct {
 	Told   map[string]Told   // what engines said of statements, by their sums
 	Record []byte            // the schema that was written last, as JSON; nil before the first write
 	Mixed  []string          // records that two branches both wrote, with the markers still in them
+
+	engines []*sqltext.Dialect // that a schema may be of
 }
 
 // Names are the names given to what the schema has, so that what comes later
@@ -100,11 +103,11 @@ const (
 	baseFolder  = "base"
 )
 
-// LoadLedger reads the ledger of the project at root; one that is not there is
+// LoadLedger reads the ledger of a project, whose schema is of one of the engines; one that is not there is
 // empty. Records with the markers of an unfinished merge count as what this
 // side had.
-func LoadLedger(p *Project) (*Ledger, error) {
-	l := &Ledger{Folder: p.Ledger(), Names: *NewNames(), Base: map[string][]byte{}}
+func LoadLedger(p *Project, engines []*sqltext.Dialect) (*Ledger, error) {
+	l := &Ledger{Folder: p.Ledger(), Names: *NewNames(), Base: map[string][]byte{}, engines: engines}
 	home, err := rooted.Open(cmp.Or(p.Root, "."))
 	if err != nil {
 		return nil, fmt.Errorf("reading the ledger: %w", err)
@@ -146,7 +149,7 @@ func (l *Ledger) Schema() *catalog.Catalog {
 	if l.Record == nil {
 		return nil
 	}
-	c, err := catalog.Decode(l.Record)
+	c, err := catalog.Decode(l.Record, l.engines)
 	if err != nil {
 		return nil
 	}

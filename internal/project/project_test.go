@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -88,7 +90,7 @@ const head = "// From table hive. Edits here are kept when it is written again.\
 
 func TestLedger(t *testing.T) {
 	root := t.TempDir()
-	l, err := LoadLedger(&Project{Root: root})
+	l, err := LoadLedger(&Project{Root: root}, dialects.All)
 	require.NoError(t, err)
 	assert.Empty(t, l.Written())
 	l.Names.Tables["hive"] = TableNames{Entity: "Hive", Columns: map[string]string{"id": "ID"}}
@@ -100,7 +102,7 @@ func TestLedger(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, text, 0o644))
 	}
-	again, err := LoadLedger(&Project{Root: root})
+	again, err := LoadLedger(&Project{Root: root}, dialects.All)
 	require.NoError(t, err)
 	l.Record = []byte("{}\n")
 	assert.Equal(t, l, again)
@@ -108,7 +110,7 @@ func TestLedger(t *testing.T) {
 	again.Record = []byte(`{"version": 1, "engine": "sqlite", "tables": []}`)
 	assert.Equal(t, "sqlite", again.Schema().Engine)
 	require.NoError(t, os.WriteFile(filepath.Join(root, ledgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
-	_, err = LoadLedger(&Project{Root: root})
+	_, err = LoadLedger(&Project{Root: root}, dialects.All)
 	require.ErrorContains(t, err, "is damaged")
 }
 
@@ -150,7 +152,7 @@ func TestLedgerOfTwoBranches(t *testing.T) {
 `)
 	write("base/store/hive.go.base", strings.TrimSpace(head)+"\r\npackage store\r\n<<<<<<< main\r\nvar a int\r\n=======\r\nvar b int\r\n>>>>>>> other\r\n")
 	write("base/store/empty.go.base", "")
-	l, err := LoadLedger(&Project{Root: root})
+	l, err := LoadLedger(&Project{Root: root}, dialects.All)
 	require.NoError(t, err)
 	assert.Equal(t, "Hive", l.Names.Tables["hive"].Entity, "a name that was given here stays")
 	assert.Equal(t, "Swarm", l.Names.Tables["swarm"].Entity)

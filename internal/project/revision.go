@@ -12,6 +12,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/sqltext"
 )
 
 // Of a repository only what was committed is read. Its own settings, which may
@@ -24,7 +25,7 @@ var (
 
 // Revision is what version control has of a project: its file, and the schema
 // and the names of the last write. It knows Git.
-func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, error) {
+func Revision(ctx context.Context, config, revision string, engines []*sqltext.Dialect) (*Project, *Ledger, error) {
 	if revision == "" {
 		return nil, nil, fault.New("name one, as in @main", "there is no revision behind the @")
 	}
@@ -44,12 +45,12 @@ func Revision(ctx context.Context, config, revision string) (*Project, *Ledger, 
 		}
 		return text, nil
 	}
-	l := &Ledger{Folder: (&Project{Root: root, File: config}).Ledger(), Names: *NewNames(), Base: map[string][]byte{}}
+	l := &Ledger{Folder: (&Project{Root: root, File: config}).Ledger(), Names: *NewNames(), Base: map[string][]byte{}, engines: engines}
 	text, err := show(l.Folder + "/" + catalogFile)
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err := catalog.Decode(text); err != nil {
+	if _, err := catalog.Decode(text, engines); err != nil {
 		return nil, nil, fmt.Errorf("revision %s: %w", revision, err)
 	}
 	l.Record = text

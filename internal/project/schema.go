@@ -7,6 +7,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"maps"
 	"path"
 	"reflect"
 	"strings"
@@ -26,21 +27,23 @@ var sources embed.FS
 
 // choices are the values of keys that take only some, by type and key.
 var choices = map[string][]string{
-	"Database.engine": {"postgres", "mysql", "sqlite"},
-	"API.access":      {Open},
-	"API.document":    {"anybody", "nobody"},
-	"API.names":       {Camel},
-	"Column.role":     {"created", "updated", "deleted", "version", "none"},
-	"Column.input":    {"long"},
+	"API.access":   {Open},
+	"API.document": {"anybody", "nobody"},
+	"API.names":    {Camel},
+	"Column.role":  {"created", "updated", "deleted", "version", "none"},
+	"Column.input": {"long"},
 }
 
-// Schema is the JSON Schema of a project file, in the dialect of 2020-12.
-func Schema() ([]byte, error) {
+// Schema is the JSON Schema of a project file, in the dialect of 2020-12. The engines
+// are those that database.engine may name.
+func Schema(engines []string) ([]byte, error) {
 	comments, err := fieldComments()
 	if err != nil {
 		return nil, err
 	}
-	root := schemaOf(reflect.TypeFor[Project](), comments)
+	choices := maps.Clone(choices)
+	choices["Database.engine"] = engines
+	root := schemaOf(reflect.TypeFor[Project](), comments, choices)
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	root["title"] = "The project file of Wide Gate, " + FileName
 	text, err := json.MarshalIndent(root, "", "  ")
@@ -53,14 +56,14 @@ func Schema() ([]byte, error) {
 // jsonTypes are the JSON types of Go's.
 var jsonTypes = map[reflect.Kind]string{reflect.String: "string", reflect.Bool: "boolean", reflect.Int: "integer"}
 
-func schemaOf(t reflect.Type, comments map[string]string) map[string]any {
+func schemaOf(t reflect.Type, comments map[string]string, choices map[string][]string) map[string]any {
 	switch t.Kind() {
 	case reflect.Pointer:
-		return schemaOf(t.Elem(), comments)
+		return schemaOf(t.Elem(), comments, choices)
 	case reflect.Slice:
-		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), comments)}
+		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), comments, choices)}
 	case reflect.Map:
-		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), comments)}
+		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), comments, choices)}
 	case reflect.Struct:
 		return structSchema(t, comments)
 	}
@@ -75,7 +78,7 @@ func structSchema(t reflect.Type, comments map[string]string) map[string]any {
 		if key == "-" || key == "" {
 			continue
 		}
-		s := schemaOf(field.Type, comments)
+		s := schemaOf(field.Type, comments, choices)
 		said := comments[t.Name()+"."+field.Name]
 		if inner := field.Type; said == "" && inner.Kind() == reflect.Struct {
 			said = comments[inner.Name()]

@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine/registry"
 	"widegate/internal/sqltext"
 )
 
@@ -25,13 +26,13 @@ type Cache struct {
 // most is how many catalogs are kept.
 const most = 50
 
-func (k Cache) through(d sqltext.Dialect, files []*sqltext.File, schemas []string, do func() (*catalog.Catalog, error)) (*catalog.Catalog, error) {
+func (k Cache) through(engine string, files []*sqltext.File, schemas []string, do func() (*catalog.Catalog, error)) (*catalog.Catalog, error) {
 	if k.Folder == "" {
 		return do()
 	}
-	path := filepath.Join(k.Folder, k.key(d, files, schemas)+".json")
+	path := filepath.Join(k.Folder, k.key(engine, files, schemas)+".json")
 	if text, err := os.ReadFile(path); err == nil {
-		if c, err := catalog.Decode(text); err == nil {
+		if c, err := catalog.Decode(text, registry.Dialects()); err == nil {
 			return c, nil
 		}
 	}
@@ -43,11 +44,11 @@ func (k Cache) through(d sqltext.Dialect, files []*sqltext.File, schemas []strin
 	return c, nil
 }
 
-func (k Cache) key(d sqltext.Dialect, files []*sqltext.File, schemas []string) string {
+func (k Cache) key(engine string, files []*sqltext.File, schemas []string) string {
 	h := sha256.New()
 	add := func(s string) { fmt.Fprintf(h, "%d:", len(s)); io.WriteString(h, s) }
 	add(k.Version)
-	add(string(d))
+	add(engine)
 	for _, s := range schemas {
 		add(s)
 	}

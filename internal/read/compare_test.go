@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver of the PostgreSQL databases here
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -73,7 +75,7 @@ func factsOf(c *catalog.Catalog, declared func(c catalog.Column) string) facts {
 		for i, col := range t.Columns {
 			f.add("column %s.%s at %d of %s null %v", name, col.Name, i+1, declared(col), col.Nullable)
 			f.add("default %s.%s %v generated %v", name, col.Name, col.Default != nil, col.Generated != "")
-			if c.Engine != catalog.Postgres && col.Generated != "" {
+			if c.Engine.Name != dialects.Postgres && col.Generated != "" {
 				f.add("stored %s.%s %v", name, col.Name, col.Stored)
 			}
 			if col.Comment != "" {
@@ -152,11 +154,11 @@ func (a asker) rows(query string, args []any, do func(cells []any)) {
 // TestPostgresItemByItem compares with information_schema and the server's own
 // printing functions, which the reader does not use.
 func TestPostgresItemByItem(t *testing.T) {
-	url, _ := server(t, catalog.Postgres)
+	url, _ := server(t, dialects.Postgres)
 	db, err := sql.Open("pgx", url)
 	require.NoError(t, err)
 	defer db.Close()
-	execAll(t, db, torture(t, catalog.Postgres))
+	execAll(t, db, torture(t, dialects.Postgres))
 	c := readURL(t, url, "public", "stock")
 	a := asker{t, db, facts{}}
 	const own = `CASE WHEN %[1]s = 'public' THEN '' ELSE %[1]s || '.' END || `
@@ -214,13 +216,13 @@ var showReference = regexp.MustCompile("CONSTRAINT `([^`]+)` FOREIGN KEY \\(([^)
 // TestMySQLItemByItem compares with what SHOW says of each table, which the
 // reader does not use.
 func TestMySQLItemByItem(t *testing.T) {
-	url, _ := server(t, catalog.MySQL)
+	url, _ := server(t, dialects.MySQL)
 	config, err := gatemysql.ParseURL(url)
 	require.NoError(t, err)
 	db, err := sql.Open("mysql", config.FormatDSN())
 	require.NoError(t, err)
 	defer db.Close()
-	execAll(t, db, torture(t, catalog.MySQL))
+	execAll(t, db, torture(t, dialects.MySQL))
 	c := readURL(t, url)
 	a := asker{t, db, facts{}}
 	var tables, sequences []string
@@ -313,7 +315,7 @@ func TestSQLiteItemByItem(t *testing.T) {
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
 	defer db.Close()
-	_, err = db.Exec(torture(t, catalog.SQLite))
+	_, err = db.Exec(torture(t, dialects.SQLite))
 	require.NoError(t, err)
 	c, err := read.Read(t.Context(), read.Source{URL: path})
 	require.NoError(t, err)

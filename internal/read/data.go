@@ -3,7 +3,6 @@ package read
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"widegate/internal/catalog"
 )
@@ -53,27 +52,23 @@ func (d *Data) Common(ctx context.Context, old, now *catalog.Table, was, is stri
 
 func (d *Data) sample(ctx context.Context, side int, t *catalog.Table, column string) map[string]bool {
 	s := d.sources[side]
-	if d.failed || s.complete() != nil {
+	if d.failed {
+		return nil
+	}
+	e, err := s.engine()
+	if err != nil {
 		return nil
 	}
 	if d.open[side] == nil {
-		opened, err := openSession(ctx, s)
+		opened, err := e.Open(ctx, s.URL)
 		if err != nil {
 			d.failed = true
 			return nil
 		}
 		d.open[side] = opened
 	}
-	quote, text := `"`, "text"
-	if s.Engine == catalog.MySQL {
-		quote, text = "`", "char"
-	}
-	name := func(n string) string { return quote + strings.ReplaceAll(n, quote, quote+quote) + quote }
-	table := name(t.Name)
-	if t.Schema != "" {
-		table = name(t.Schema) + "." + table
-	}
-	values, err := d.open[side].Names(ctx, fmt.Sprintf("SELECT DISTINCT CAST(v AS %s) FROM (SELECT %s AS v FROM %s WHERE %[2]s IS NOT NULL LIMIT %[4]d) AS s", text, name(column), table, sampleRows))
+	dialect := e.Dialect()
+	values, err := d.open[side].Names(ctx, fmt.Sprintf("SELECT DISTINCT CAST(v AS %s) FROM (SELECT %s AS v FROM %s WHERE %[2]s IS NOT NULL LIMIT %[4]d) AS s", dialect.TextType, dialect.Quoted(column), dialect.Full(t.Schema, t.Name), sampleRows))
 	if err != nil {
 		return nil // a right that is missing leaves it to the names
 	}

@@ -4,10 +4,7 @@ import (
 	"context"
 
 	"widegate/internal/catalog"
-	"widegate/internal/engine/mysql"
-	"widegate/internal/engine/postgres"
 	"widegate/internal/sqltext"
-	"widegate/internal/engine/sqlite"
 )
 
 // Describer asks an engine about statements, without running them.
@@ -33,7 +30,11 @@ func WithDescriber(ctx context.Context, s Source, do func(d Describer) error) er
 	case len(s.DDL) > 0:
 		return describeScripts(ctx, s, do)
 	}
-	d, err := openDescriber(ctx, s.Engine, s.URL)
+	e, err := s.engine()
+	if err != nil {
+		return err
+	}
+	d, err := e.Open(ctx, s.URL)
 	if err != nil {
 		return err
 	}
@@ -41,42 +42,32 @@ func WithDescriber(ctx context.Context, s Source, do func(d Describer) error) er
 	return do(d)
 }
 
-func openDescriber(ctx context.Context, engine, url string) (Describer, error) {
-	switch engine {
-	case catalog.Postgres:
-		return postgres.Open(ctx, url)
-	case catalog.MySQL:
-		return mysql.Open(ctx, url)
-	}
-	return sqlite.Open(SQLitePath(url))
-}
-
 func describeScripts(ctx context.Context, s Source, do func(d Describer) error) error {
 	files, err := sqltext.Find(s.DDL)
 	if err != nil {
 		return err
 	}
-	d := sqltext.Dialect(s.Engine)
-	if d == "" {
-		d = sqltext.Guess(files)
+	e, err := s.engineOf(files)
+	if err != nil {
+		return err
 	}
-	switch {
-	case s.Scratch != "":
-		return inScratchDatabase(ctx, s, d, files, func(_ scratchServer, at string) error {
-			session, err := openDescriber(ctx, string(d), at)
+	if s.Scratch != "" {
+		return inScratchDatabase(ctx, s, e, files, func(at string) error {
+			session, err := e.Open(ctx, at)
 			if err != nil {
 				return err
 			}
 			defer session.Close()
 			return do(session)
 		})
-	case d == sqltext.SQLite:
-		session, err := sqlite.OpenScripts(ctx, files)
-		if err != nil {
-			return err
-		}
-		defer session.Close()
-		return do(session)
 	}
-	return do(nil)
+	session, err := e.OpenScripts(ctx, files)
+	if err != nil {
+		return err
+	}
+	if session == nil {
+		return do(nil)
+	}
+	defer session.Close()
+	return do(session)
 }

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -29,10 +31,10 @@ func server(t *testing.T, engine string) (string, gate.DB) {
 	var db gate.DB
 	var err error
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		url = testdb.Postgres(t)
 		db, err = postgres.Open(t.Context(), url)
-	case catalog.MySQL:
+	case dialects.MySQL:
 		url = testdb.MySQL(t)
 		db, err = mysql.Open(t.Context(), url)
 	}
@@ -53,7 +55,7 @@ func readURL(t *testing.T, url string, schemas ...string) *catalog.Catalog {
 func TestTheDemoIsUnderstoodAlike(t *testing.T) {
 	lite, err := read.Read(t.Context(), read.Source{DDL: []string{"../../examples/beekeeping/schema/sqlite.sql"}})
 	require.NoError(t, err)
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		url, db := server(t, engine)
 		require.NoError(t, beekeeping.CreateTables(t.Context(), db))
 		c := readURL(t, url)
@@ -115,7 +117,7 @@ func exec1(t *testing.T, db gate.DB, statement string) {
 }
 
 func TestPostgres(t *testing.T) {
-	url, db := server(t, catalog.Postgres)
+	url, db := server(t, dialects.Postgres)
 	exec(t, db,
 		`CREATE SCHEMA stock`,
 		`CREATE TYPE stock.size AS ENUM ('small', 'it''s big')`,
@@ -159,7 +161,7 @@ func TestPostgres(t *testing.T) {
 }
 
 func TestMySQL(t *testing.T) {
-	url, db := server(t, catalog.MySQL)
+	url, db := server(t, dialects.MySQL)
 	exec(t, db,
 		"CREATE TABLE `odd ``name` (id INT UNSIGNED AUTO_INCREMENT PRIMARY KEY, big BIGINT UNSIGNED, tiny TINYINT, yes TINYINT(1) DEFAULT 1, e ENUM('a','it''s') DEFAULT 'a', "+
 			"s SET('x','y'), y YEAR, b BIT(3), d DATETIME(3) DEFAULT CURRENT_TIMESTAMP(3), t TIMESTAMP NULL, j JSON, txt TEXT, vc VARCHAR(20) DEFAULT 'it''s', half INT AS (big / 2) STORED, "+
@@ -203,7 +205,7 @@ func TestMySQL(t *testing.T) {
 }
 
 func TestWrongPasswordAndRights(t *testing.T) {
-	url, db := server(t, catalog.MySQL)
+	url, db := server(t, dialects.MySQL)
 	exec(t, db, "CREATE USER IF NOT EXISTS widegate_guest@'127.0.0.1' IDENTIFIED BY 'right'")
 	t.Cleanup(func() { exec(t, db, "DROP USER widegate_guest@'127.0.0.1'") })
 	for password, want := range map[string]string{"wrong": "does not let", "right": "may not read database"} {
@@ -216,15 +218,18 @@ func TestWrongPasswordAndRights(t *testing.T) {
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
-		"postgres://a@h/d": catalog.Postgres, "postgresql://h/d": catalog.Postgres, "mysql://h/d": catalog.MySQL, "MARIADB://h/d": catalog.MySQL,
-		"sqlite:bees.db": catalog.SQLite, "bees.db": catalog.SQLite, `C:\bees.db`: catalog.SQLite, "schema.SQL": "", "schema.json": "", "schema/*.sql": "",
+		"postgres://a@h/d": dialects.Postgres, "postgresql://h/d": dialects.Postgres, "mysql://h/d": dialects.MySQL, "MARIADB://h/d": dialects.MySQL,
+		"sqlite:bees.db": dialects.SQLite, "bees.db": dialects.SQLite, `C:\bees.db`: dialects.SQLite, "schema.SQL": "", "schema.json": "", "schema/*.sql": "",
 	} {
 		s, err := read.Parse([]string{text}, "")
 		require.NoError(t, err, text)
 		assert.Equal(t, want, s.Engine, text)
 	}
 	for text, want := range map[string]string{"sqlite:a/b.db": "a/b.db", "sqlite:///a/b.db": "/a/b.db", "sqlite:/a.db": "/a.db", "a.db": "a.db"} {
-		assert.Equal(t, want, read.SQLitePath(text))
+		s := read.Source{URL: text}
+		file, isFile := s.File()
+		assert.True(t, isFile)
+		assert.Equal(t, want, file)
 	}
 }
 
@@ -237,8 +242,8 @@ func replaceUser(t *testing.T, address, user string) string {
 
 // TestSchemasOfTheServer are refused on every engine, with the reason.
 func TestSchemasOfTheServer(t *testing.T) {
-	postgres, _ := server(t, catalog.Postgres)
-	mysql, _ := server(t, catalog.MySQL)
+	postgres, _ := server(t, dialects.Postgres)
+	mysql, _ := server(t, dialects.MySQL)
 	path := filepath.Join(t.TempDir(), "bees.db")
 	require.NoError(t, os.WriteFile(path, nil, 0o644))
 	script := writeScript(t, "CREATE TABLE hive (id serial PRIMARY KEY);")
@@ -253,7 +258,7 @@ func TestSchemasOfTheServer(t *testing.T) {
 		{read.Source{URL: mysql, Schemas: []string{"MySQL"}}, "schema of the server itself"},
 		{read.Source{URL: strings.Replace(mysql, mysql[strings.LastIndex(mysql, "/"):], "/mysql", 1)}, "database of the server itself"},
 		{read.Source{URL: path, Schemas: []string{"temp"}}, "no schema"},
-		{read.Source{DDL: []string{script}, Engine: catalog.Postgres, Schemas: []string{"pg_catalog"}}, "schema of the server itself"},
+		{read.Source{DDL: []string{script}, Engine: dialects.Postgres, Schemas: []string{"pg_catalog"}}, "schema of the server itself"},
 	} {
 		_, err := read.Read(t.Context(), c.source)
 		require.ErrorContains(t, err, c.want, c.source.Schemas)

@@ -3,14 +3,11 @@ package read
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
-	"widegate/internal/engine/mysql"
-	"widegate/internal/engine/postgres"
-	"widegate/internal/engine/sqlite"
+	"widegate/internal/sqltext"
 )
 
 // Pair is a column and the key that it may refer to.
@@ -41,7 +38,11 @@ func Matches(ctx context.Context, s Source, pairs []Pair) ([]Match, error) {
 	if s.URL == "" {
 		return nil, fault.New("give the URL of a database that has data", "scripts and snapshots have no data to check references against")
 	}
-	db, err := openData(ctx, s)
+	e, err := s.engine()
+	if err != nil {
+		return nil, err
+	}
+	db, err := e.Open(ctx, s.URL)
 	if err != nil {
 		return nil, err
 	}
@@ -51,49 +52,18 @@ func Matches(ctx context.Context, s Source, pairs []Pair) ([]Match, error) {
 		if s.Progress != nil {
 			s.Progress(p.Table.FullName() + "." + p.Column)
 		}
-		list[i] = sample(ctx, s.Engine, db, p)
+		list[i] = sample(ctx, e.Dialect(), db, p)
 	}
 	return list, ctx.Err()
 }
 
-// counter runs a query of one row of two numbers.
-type counter interface {
-	Counts(ctx context.Context, query string) (first, second int64, err error)
-	Close()
-}
-
-func openData(ctx context.Context, s Source) (counter, error) {
-	switch s.Engine {
-	case catalog.Postgres:
-		return postgres.Open(ctx, s.URL)
-	case catalog.MySQL:
-		return mysql.Open(ctx, s.URL)
-	}
-	return sqlite.Open(s.Path())
-}
-
-func sample(ctx context.Context, engine string, db counter, p Pair) Match {
+func sample(ctx context.Context, d *sqltext.Dialect, db Session, p Pair) Match {
 	ctx, cancel := context.WithTimeout(ctx, sampledTime)
 	defer cancel()
-	column, target := quoteName(engine, p.Column), quoteName(engine, p.Target)
+	column, target := d.Quoted(p.Column), d.Quoted(p.Target)
 	values, matched, err := db.Counts(ctx, fmt.Sprintf(`SELECT count(*), count(k.%[1]s) FROM (
 		SELECT DISTINCT v FROM (SELECT %[2]s AS v FROM %[3]s WHERE %[2]s IS NOT NULL LIMIT %[4]d) a) s
 		LEFT JOIN %[5]s k ON k.%[1]s = s.v`,
-		target, column, tableName(engine, p.Table), sampledRows, tableName(engine, p.To)))
+		target, column, d.Full(p.Table.Schema, p.Table.Name), sampledRows, d.Full(p.To.Schema, p.To.Name)))
 	return Match{Values: int(values), Matched: int(matched), Fault: err}
-}
-
-func quoteName(engine, name string) string {
-	mark := `"`
-	if engine == catalog.MySQL {
-		mark = "`"
-	}
-	return mark + strings.ReplaceAll(name, mark, mark+mark) + mark
-}
-
-func tableName(engine string, t *catalog.Table) string {
-	if t.Schema == "" {
-		return quoteName(engine, t.Name)
-	}
-	return quoteName(engine, t.Schema) + "." + quoteName(engine, t.Name)
 }

@@ -10,6 +10,11 @@ import (
 	"strings"
 	"testing"
 
+	engines "widegate/internal/engine"
+	"widegate/internal/engine/registry"
+
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -32,7 +37,7 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 		for k := range t.Triggers {
 			t.Triggers[k].Definition, t.Triggers[k].Session = "", ""
 		}
-		if c.Engine == catalog.MySQL {
+		if c.Engine.Name == dialects.MySQL {
 			t.Partition = strings.ToLower(t.Partition)
 			t.Updatable = false // the server takes some joins for updatable too
 		}
@@ -48,7 +53,7 @@ func alike(c *catalog.Catalog) *catalog.Catalog {
 			if col.Default != nil && col.Default.Kind == catalog.Expression {
 				col.Default.Text = "…"
 			}
-			if c.Engine == catalog.MySQL {
+			if c.Engine.Name == dialects.MySQL {
 				col.Declared = width.ReplaceAllString(col.Declared, "$1")
 				if t.IsView() {
 					col.Declared, col.Type = "", catalog.Type{Kind: col.Type.Kind}
@@ -109,7 +114,7 @@ func sameCatalog(t *testing.T, live, offline *catalog.Catalog) {
 }
 
 // schemasOf are those of the torture schema.
-var schemasOf = map[string][]string{catalog.Postgres: {"public", "stock"}}
+var schemasOf = map[string][]string{dialects.Postgres: {"public", "stock"}}
 
 func writeScript(t *testing.T, text string) string {
 	t.Helper()
@@ -122,7 +127,7 @@ func writeScript(t *testing.T, text string) string {
 // server, from their scripts, from a dump of the server, and from a scratch
 // database.
 func TestScriptsAndServersAgree(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			address, db := server(t, engine)
 			for _, statement := range strings.Split(torture(t, engine), ";\n") {
@@ -136,7 +141,7 @@ func TestScriptsAndServersAgree(t *testing.T) {
 				return alike(c)
 			}
 			text := torture(t, engine)
-			if engine == catalog.MySQL { // a view of a table that is gone
+			if engine == dialects.MySQL { // a view of a table that is gone
 				text = strings.Replace(text, "CREATE VIEW broken", "CREATE VIEW gone_too", 1) + "\nDROP VIEW gone_too;\n"
 			}
 			script := writeScript(t, text)
@@ -148,7 +153,7 @@ func TestScriptsAndServersAgree(t *testing.T) {
 				}
 			})
 			t.Run("dump", func(t *testing.T) {
-				if engine == catalog.MySQL {
+				if engine == dialects.MySQL {
 					exec1(t, db, "DROP VIEW broken")
 				} else {
 					exec1(t, db, "ALTER TABLE many_lists DROP COLUMN tt") // whose second dimension is not dumped
@@ -160,7 +165,7 @@ func TestScriptsAndServersAgree(t *testing.T) {
 }
 
 func TestTheDemoIsReadFromScripts(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		address, db := server(t, engine)
 		require.NoError(t, beekeeping.CreateTables(t.Context(), db))
 		c, err := read.Read(t.Context(), read.Source{DDL: []string{"../../examples/beekeeping/schema/" + engine + ".sql"}})
@@ -175,7 +180,7 @@ func TestTheDemoIsReadFromScripts(t *testing.T) {
 				}
 			}
 			require.Len(t, offline.Tables[i].Checks, len(live.Tables[i].Checks))
-			if engine == catalog.MySQL {
+			if engine == dialects.MySQL {
 				live.Tables[i].Checks, offline.Tables[i].Checks = nil, nil
 			}
 		}
@@ -190,7 +195,7 @@ func dump(t *testing.T, engine, address string) string {
 	require.NoError(t, err)
 	password, _ := u.User.Password()
 	name, args := "pg_dump", []string{"--schema-only", address}
-	if engine == catalog.MySQL {
+	if engine == dialects.MySQL {
 		name = "mariadb-dump"
 		args = []string{"-h", u.Hostname(), "-P", u.Port(), "-u", u.User.Username(), "--password=" + password, "--routines", "--no-data", strings.TrimPrefix(u.Path, "/")}
 	}
@@ -204,14 +209,16 @@ func dump(t *testing.T, engine, address string) string {
 
 func databases(t *testing.T, engine, address string) []string {
 	t.Helper()
-	names, err := read.Databases(t.Context(), engine, address)
+	e, err := registry.Of(engine)
+	require.NoError(t, err)
+	names, err := engines.Databases(t.Context(), e, address)
 	require.NoError(t, err)
 	return names
 }
 
 // TestScratchIsDroppedWhateverHappens breaks a script in the middle.
 func TestScratchIsDroppedWhateverHappens(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		address, _ := server(t, engine)
 		script := writeScript(t, "CREATE TABLE hive (id INT PRIMARY KEY);\nDROP DATABASE nowhere;\nINSERT INTO nowhere VALUES (1);\n\n  CREATE TABLE hive (id INT);\n")
 		_, err := read.Read(t.Context(), read.Source{Engine: engine, DDL: []string{script}, Scratch: address, Trusted: true})
@@ -221,7 +228,7 @@ func TestScratchIsDroppedWhateverHappens(t *testing.T) {
 			assert.NotContains(t, name, "widegate_scratch_")
 		}
 	}
-	_, err := read.Read(t.Context(), read.Source{Engine: catalog.Postgres, DDL: []string{"x.sql"}, Scratch: "sqlite:bees.db"})
+	_, err := read.Read(t.Context(), read.Source{Engine: dialects.Postgres, DDL: []string{"x.sql"}, Scratch: "sqlite:bees.db"})
 	require.ErrorContains(t, err, "no scratch database can be made")
 }
 
@@ -284,7 +291,7 @@ func TestCache(t *testing.T) {
 }
 
 func TestMatches(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		address, db := server(t, engine)
 		for _, s := range []string{
 			"CREATE TABLE hive (id INT PRIMARY KEY)", "CREATE TABLE visit (id INT PRIMARY KEY, hive_id INT, empty INT)",
@@ -309,7 +316,7 @@ func TestMatches(t *testing.T) {
 // TestMigrationsAgree runs a folder of migrations on a server, and reads it
 // without one.
 func TestMigrationsAgree(t *testing.T) {
-	for _, engine := range []string{catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			folder := filepath.Join("testdata", "migrations", engine)
 			address, db := server(t, engine)
@@ -317,14 +324,14 @@ func TestMigrationsAgree(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, files, 3)
 			for _, f := range files {
-				for _, s := range sqltext.Split(f, sqltext.Dialect(engine)) {
+				for _, s := range sqltext.Split(f, dialects.Of(engine)) {
 					exec1(t, db, s.Text)
 				}
 			}
 			c, err := read.Read(t.Context(), read.Source{Engine: engine, DDL: []string{folder}})
 			require.NoError(t, err)
 			live, offline := alike(readURL(t, address)), alike(c)
-			if engine == catalog.MySQL { // what MariaDB calls a check that has no name
+			if engine == dialects.MySQL { // what MariaDB calls a check that has no name
 				for i := range live.Tables {
 					require.Len(t, offline.Tables[i].Checks, len(live.Tables[i].Checks))
 					live.Tables[i].Checks, offline.Tables[i].Checks = nil, nil
@@ -338,23 +345,23 @@ func TestMigrationsAgree(t *testing.T) {
 // TestErrorsInScripts has what is wrong, where, and what to do.
 func TestErrorsInScripts(t *testing.T) {
 	for _, c := range []struct{ engine, text, want string }{
-		{catalog.Postgres, "CREATE TABLE hive (id int);\n  CREATE TABLE queen (id int primry key);", `schema.sql:2:30: CREATE TABLE queen (id int …: syntax error at or near "primry"`},
-		{catalog.Postgres, "CREATE TABLE größe (id int primry key);", `schema.sql:1:28: `},
-		{catalog.Postgres, "ALTER TABLE hive ADD x int;", `schema.sql:1:13: ALTER TABLE hive ADD x …: there is no table "hive" yet`},
-		{catalog.Postgres, "CREATE TABLE hive (id int); CREATE TABLE hive (id int)", `there is a table "public.hive" already`},
-		{catalog.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive DROP x", `table "public.hive" has no column "x"`},
-		{catalog.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive ADD id int", `has a column "id" already`},
-		{catalog.MySQL, "CREATE TABLE hive (id INT);\n  CREATE TABLE queen (id INT primry key);", `schema.sql:2:30: CREATE TABLE queen (id INT …: syntax error at or near "primry key)"`},
-		{catalog.MySQL, "ALTER TABLE hive ADD x int", `there is no table "hive" yet`},
-		{catalog.MySQL, "CREATE TABLE hive (id INT); ALTER TABLE hive DROP COLUMN x", `table "hive" has no column "x"`},
-		{catalog.MySQL, "CREATE TABLE hive (id INT); CREATE TABLE hive (id INT)", `there is a table "hive" already`},
-		{catalog.MySQL, "CREATE TABLE hive (", "the statement ends too early"},
-		{catalog.SQLite, "CREATE TABLE hive (id INT,);", `schema.sql:1:27: CREATE TABLE hive (id INT,): near ")"`},
+		{dialects.Postgres, "CREATE TABLE hive (id int);\n  CREATE TABLE queen (id int primry key);", `schema.sql:2:30: CREATE TABLE queen (id int …: syntax error at or near "primry"`},
+		{dialects.Postgres, "CREATE TABLE größe (id int primry key);", `schema.sql:1:28: `},
+		{dialects.Postgres, "ALTER TABLE hive ADD x int;", `schema.sql:1:13: ALTER TABLE hive ADD x …: there is no table "hive" yet`},
+		{dialects.Postgres, "CREATE TABLE hive (id int); CREATE TABLE hive (id int)", `there is a table "public.hive" already`},
+		{dialects.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive DROP x", `table "public.hive" has no column "x"`},
+		{dialects.Postgres, "CREATE TABLE hive (id int); ALTER TABLE hive ADD id int", `has a column "id" already`},
+		{dialects.MySQL, "CREATE TABLE hive (id INT);\n  CREATE TABLE queen (id INT primry key);", `schema.sql:2:30: CREATE TABLE queen (id INT …: syntax error at or near "primry key)"`},
+		{dialects.MySQL, "ALTER TABLE hive ADD x int", `there is no table "hive" yet`},
+		{dialects.MySQL, "CREATE TABLE hive (id INT); ALTER TABLE hive DROP COLUMN x", `table "hive" has no column "x"`},
+		{dialects.MySQL, "CREATE TABLE hive (id INT); CREATE TABLE hive (id INT)", `there is a table "hive" already`},
+		{dialects.MySQL, "CREATE TABLE hive (", "the statement ends too early"},
+		{dialects.SQLite, "CREATE TABLE hive (id INT,);", `schema.sql:1:27: CREATE TABLE hive (id INT,): near ")"`},
 	} {
 		_, err := read.Read(t.Context(), read.Source{Engine: c.engine, DDL: []string{writeScript(t, c.text)}})
 		require.ErrorContains(t, err, c.want, c.text)
 		assert.NotEmpty(t, fault.Next(err))
 	}
-	_, err := read.Read(t.Context(), read.Source{Engine: catalog.Postgres, Schemas: []string{"yard"}, DDL: []string{writeScript(t, "CREATE TABLE hive (id int)")}})
+	_, err := read.Read(t.Context(), read.Source{Engine: dialects.Postgres, Schemas: []string{"yard"}, DDL: []string{writeScript(t, "CREATE TABLE hive (id int)")}})
 	require.ErrorContains(t, err, `there is no schema "yard"`)
 }

@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -16,13 +15,11 @@ import (
 	"strings"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
-	"widegate/internal/sqltext/ddl"
-	"widegate/internal/engine/mysql"
-	"widegate/internal/engine/postgres"
-	"widegate/internal/sqltext"
-	"widegate/internal/engine/sqlite"
 	"widegate/internal/secret"
+	"widegate/internal/sqltext"
 )
 
 // Source says where a schema is. It is a database, scripts or a snapshot.
@@ -40,7 +37,7 @@ type Source struct {
 }
 
 // Engines are the names that Source.Engine may have.
-var Engines = []string{catalog.Postgres, catalog.MySQL, catalog.SQLite}
+var Engines = registry.Names()
 
 // Parse takes what stands on a command line: one URL, database file or
 // snapshot, or any number of scripts, folders and patterns of them.
@@ -77,13 +74,24 @@ func Parse(args []string, engine string) (Source, error) {
 		return s, fault.New(one, "two kinds of source at once: %s", strings.Join(given, " and "))
 	}
 	if len(given) == 0 {
-		return s, fault.New("name a database, as in sqlite:bees.db, postgres://user@host/database or mysql://user@host/database, or a folder of .sql files", "no schema is named")
+		return s, fault.New("name a database, as in "+examples("database")+", or a folder of .sql files", "no schema is named")
 	}
 	return s, s.complete()
 }
 
+// examples are URLs of databases of all engines.
+func examples(database string) string {
+	var list []string
+	for _, e := range registry.All() {
+		list = append(list, e.Example(database))
+	}
+	return strings.Join(list[:len(list)-1], ", ") + " or " + list[len(list)-1]
+}
+
 func isURL(s string) bool {
-	return strings.Contains(s, "://") || len(s) > len("sqlite:") && strings.EqualFold(s[:len("sqlite:")], "sqlite:")
+	scheme, rest, _ := strings.Cut(s, ":")
+	_, err := registry.Named(scheme)
+	return strings.Contains(s, "://") || err == nil && rest != ""
 }
 
 // isScripts holds for .sql files, folders, and patterns of files.
@@ -95,13 +103,33 @@ func isScripts(s string) bool {
 	return strings.EqualFold(filepath.Ext(s), ".sql") || strings.ContainsAny(s, "*?[")
 }
 
+// Known is the engine of a source.
+func (s Source) Known() (engine.Engine, error) { return s.engine() }
+
+// engine completes a source, and returns its engine.
+func (s *Source) engine() (engine.Engine, error) {
+	if err := s.complete(); err != nil {
+		return nil, err
+	}
+	return registry.Of(s.Engine)
+}
+
+// engineOf is the engine of scripts: the one that is named, or the likeliest.
+func (s *Source) engineOf(files []*sqltext.File) (engine.Engine, error) {
+	if s.Engine != "" {
+		return registry.Of(s.Engine)
+	}
+	return registry.Of(sqltext.Guess(files, registry.Dialects()).Name)
+}
+
 // complete finds the engine where it is not given.
 func (s *Source) complete() error {
-	if s.Engine == "mariadb" {
-		s.Engine = catalog.MySQL
-	}
-	if s.Engine != "" && !slices.Contains(Engines, s.Engine) {
-		return fault.New("use one of "+strings.Join(Engines, ", "), "there is no engine %q", s.Engine)
+	if s.Engine != "" {
+		e, err := registry.Named(s.Engine)
+		if err != nil {
+			return err
+		}
+		s.Engine = e.Dialect().Name
 	}
 	if s.URL == "" {
 		return s.completeScratch()
@@ -111,7 +139,7 @@ func (s *Source) complete() error {
 	}
 	found := EngineOf(s.URL)
 	if found == "" {
-		return fault.New("begin it with sqlite:, postgres:// or mysql://", "the URL %s has a scheme that is not known", s.Redacted())
+		return fault.New("write it as in "+examples("database"), "the URL %s has a scheme that is not known", s.Redacted())
 	}
 	if s.Engine == "" {
 		s.Engine = found
@@ -130,10 +158,11 @@ func (s *Source) completeScratch() error {
 	if err := secret.Check(s.Scratch); err != nil {
 		return err
 	}
-	found := EngineOf(s.Scratch)
-	if found != catalog.Postgres && found != catalog.MySQL {
+	e := registry.OfURL(s.Scratch)
+	if e == nil || e.Scratch() == nil {
 		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", secret.Hide(s.Scratch))
 	}
+	found := e.Dialect().Name
 	if s.Engine != "" && s.Engine != found {
 		return fault.New("name a server of the scripts' own dialect", "the scripts are for %s, the scratch server is %s", s.Engine, found)
 	}
@@ -144,38 +173,27 @@ func (s *Source) completeScratch() error {
 // EngineOf is the engine that a URL, or the path of a database, is one of; it is
 // empty for a scheme that is not known.
 func EngineOf(url string) string {
-	scheme, _, hasScheme := strings.Cut(url, ":")
-	switch strings.ToLower(scheme) {
-	case "postgres", "postgresql":
-		return catalog.Postgres
-	case "mysql", "mariadb":
-		return catalog.MySQL
-	case "sqlite":
-		return catalog.SQLite
+	if e := registry.OfURL(url); e != nil {
+		return e.Dialect().Name
 	}
-	if hasScheme && strings.Contains(url, "://") {
-		return ""
-	}
-	return catalog.SQLite
+	return ""
 }
 
 // Redacted is the URL without its secrets, for messages.
 func (s *Source) Redacted() string { return secret.Hide(s.URL) }
 
-// Path is the file of a SQLite source: sqlite:path, sqlite:///path or a path.
-func (s *Source) Path() string { return SQLitePath(s.URL) }
-
-// SQLitePath takes the scheme off a SQLite URL.
-func SQLitePath(url string) string {
-	if len(url) >= len("sqlite:") && strings.EqualFold(url[:len("sqlite:")], "sqlite:") {
-		url = url[len("sqlite:"):]
+// File is the file of a source whose database is one.
+func (s *Source) File() (path string, isFile bool) {
+	e := registry.OfURL(s.URL)
+	if e == nil || s.URL == "" {
+		return "", false
 	}
-	return strings.TrimPrefix(url, "//")
+	return e.File(s.URL)
 }
 
 // Trusting returns a context in which functions of a database may stand in for
 // those of its server.
-func Trusting(ctx context.Context) context.Context { return postgres.Trusting(ctx) }
+func Trusting(ctx context.Context) context.Context { return registry.Trusting(ctx) }
 
 // Read reads the schema. No error of it tells a secret of the source.
 func Read(ctx context.Context, s Source) (*catalog.Catalog, error) {
@@ -213,36 +231,35 @@ func read(ctx context.Context, s Source) (*catalog.Catalog, error) {
 }
 
 func readLive(ctx context.Context, s Source) (*catalog.Catalog, error) {
-	switch s.Engine {
-	case catalog.Postgres:
-		return postgres.Read(ctx, s.URL, s.Schemas, s.Progress)
-	case catalog.MySQL:
-		return mysql.Read(ctx, s.URL, s.Schemas, s.Progress)
+	e, err := s.engine()
+	if err != nil {
+		return nil, err
 	}
-	if looksLikeScript(s.Path()) {
-		return nil, fault.New("give a DDL script the ending .sql", "%s is a text, not a SQLite database", s.Path())
-	}
-	return sqlite.ReadFile(ctx, s.Path())
+	return e.Read(ctx, s.URL, s.Schemas, s.Progress)
 }
 
 // Scripts reads the schema that scripts make, without a server.
-func Scripts(ctx context.Context, d sqltext.Dialect, files []*sqltext.File, schemas []string) (*catalog.Catalog, error) {
-	if d == sqltext.SQLite {
-		return sqlite.ReadScripts(ctx, files)
+func Scripts(ctx context.Context, engine string, files []*sqltext.File, schemas []string) (*catalog.Catalog, error) {
+	e, err := registry.Of(engine)
+	if err != nil {
+		return nil, err
 	}
-	return ddl.Read(ctx, d, files, schemas)
+	return e.ReadScripts(ctx, files, schemas)
 }
 
 // checkSchemas refuses the schemas in which a server describes itself: their tables
 // differ from version to version and are not the user's.
 func (s *Source) checkSchemas() error {
-	system := map[string]func(string) bool{catalog.Postgres: postgres.IsSystem, catalog.MySQL: mysql.IsSystem}[s.Engine]
+	if s.Engine == "" {
+		return nil
+	}
+	e, err := registry.Of(s.Engine)
+	if err != nil {
+		return err
+	}
 	for _, name := range s.Schemas {
-		switch {
-		case system != nil && system(name):
-			return fault.New("name a schema with tables of your own", "%q is a schema of the server itself: it describes the others, and no code is written for it", name)
-		case s.Engine == catalog.SQLite && !strings.EqualFold(name, "main"):
-			return fault.New("leave the schema out; a SQLite file has one", "there is no schema %q in a SQLite file", name)
+		if err := e.CheckSchema(name); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -256,12 +273,12 @@ func readSnapshot(s Source) (*catalog.Catalog, error) {
 	if err != nil {
 		return nil, fault.New("check your right to read the file", "reading the snapshot: %w", err)
 	}
-	c, err := catalog.Decode(text)
+	c, err := catalog.Decode(text, registry.Dialects())
 	if err != nil {
 		return nil, fault.New("make it anew with `widegate read URL --json > "+s.Snapshot+"`", "%s: %w", s.Snapshot, err)
 	}
-	if s.Engine != "" && s.Engine != c.Engine {
-		return nil, fault.New("leave the engine out, or change it", "the snapshot %s is one of %s, not of %s", s.Snapshot, c.Engine, s.Engine)
+	if s.Engine != "" && s.Engine != c.Engine.Name {
+		return nil, fault.New("leave the engine out, or change it", "the snapshot %s is one of %s, not of %s", s.Snapshot, c.Engine.Name, s.Engine)
 	}
 	return c, nil
 }
@@ -271,21 +288,21 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := sqltext.Dialect(s.Engine)
-	if d == "" {
-		d = sqltext.Guess(files)
+	e, err := s.engineOf(files)
+	if err != nil {
+		return nil, err
 	}
-	if err := undecided(files, d); err != nil {
+	if err := undecided(files, e.Dialect()); err != nil {
 		return nil, err
 	}
 	if s.Scratch != "" {
-		return readInScratch(ctx, s, d, files)
+		return readInScratch(ctx, s, e, files)
 	}
-	c, err := s.readDialect(ctx, d, files)
+	c, err := s.readDialect(ctx, e.Dialect(), files)
 	if err == nil || s.Engine != "" || ctx.Err() != nil {
 		return c, err
 	}
-	for _, other := range sqltext.Guesses(files)[1:] { // the signs may have been misleading
+	for _, other := range sqltext.Guesses(files, registry.Dialects())[1:] { // the signs may have been misleading
 		if c, again := s.readDialect(ctx, other, files); again == nil {
 			return c, nil
 		}
@@ -293,10 +310,10 @@ func readScripts(ctx context.Context, s Source) (*catalog.Catalog, error) {
 	return nil, err
 }
 
-func (s Source) readDialect(ctx context.Context, d sqltext.Dialect, files []*sqltext.File) (*catalog.Catalog, error) {
-	return s.Cache.through(d, files, s.Schemas, func() (*catalog.Catalog, error) {
+func (s Source) readDialect(ctx context.Context, d *sqltext.Dialect, files []*sqltext.File) (*catalog.Catalog, error) {
+	return s.Cache.through(d.Name, files, s.Schemas, func() (*catalog.Catalog, error) {
 		s.Progress("scripts")
-		c, err := Scripts(ctx, d, files, s.Schemas)
+		c, err := Scripts(ctx, d.Name, files, s.Schemas)
 		if err == nil {
 			noteIncluded(c, d, files)
 		}
@@ -305,7 +322,7 @@ func (s Source) readDialect(ctx context.Context, d sqltext.Dialect, files []*sql
 }
 
 // noteIncluded notes the files that the scripts have a shell run.
-func noteIncluded(c *catalog.Catalog, d sqltext.Dialect, files []*sqltext.File) {
+func noteIncluded(c *catalog.Catalog, d *sqltext.Dialect, files []*sqltext.File) {
 	for _, f := range files {
 		for _, s := range sqltext.Included(f, d) {
 			line, column := s.Position(0)
@@ -315,7 +332,7 @@ func noteIncluded(c *catalog.Catalog, d sqltext.Dialect, files []*sqltext.File) 
 }
 
 // undecided finds a place in a drafted migration that nobody has filled in.
-func undecided(files []*sqltext.File, d sqltext.Dialect) error {
+func undecided(files []*sqltext.File, d *sqltext.Dialect) error {
 	for _, f := range files {
 		if !strings.Contains(f.Text, "DECIDE ") {
 			continue
@@ -328,17 +345,4 @@ func undecided(files []*sqltext.File, d sqltext.Dialect) error {
 		}
 	}
 	return nil
-}
-
-// looksLikeScript reports whether a file begins like SQL text.
-func looksLikeScript(path string) bool {
-	f, err := os.Open(path)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	head := make([]byte, 512)
-	n, _ := io.ReadFull(f, head)
-	text := strings.ToUpper(strings.TrimSpace(string(head[:n])))
-	return strings.HasPrefix(text, "CREATE ") || strings.HasPrefix(text, "--")
 }

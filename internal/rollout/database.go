@@ -8,48 +8,18 @@ import (
 	"time"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine"
 	"widegate/internal/read"
-	"widegate/internal/sqltext"
 )
 
 // recordTable is the table of the record. No code is written for it.
 const recordTable = catalog.Scripts
 
-// dialect is what differs between the engines.
-type dialect struct {
-	own    string // the schema of the record, quoted
-	tables string // lists the tables
-	begin  string // begins a transaction that writes
-	suffix string // stands behind the columns of the record
-	lock   string // keeps other runs waiting
-}
-
-var dialects = map[string]dialect{
-	catalog.Postgres: {
-		own:    `SELECT quote_ident(current_schema())`,
-		tables: `SELECT c.relname::text FROM pg_class c WHERE c.relkind IN ('r', 'p') AND c.relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = current_schema())`,
-		begin:  "BEGIN",
-		lock:   `SELECT pg_advisory_lock(hashtext('widegate_scripts'))::text`,
-	},
-	catalog.MySQL: {
-		own:    "SELECT CONCAT('`', REPLACE(DATABASE(), '`', '``'), '`')",
-		tables: `SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE'`,
-		begin:  "START TRANSACTION",
-		suffix: " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin ENGINE InnoDB",
-		lock:   `SELECT CAST(GET_LOCK(CONCAT('widegate ', SHA1(DATABASE())), 3600) AS CHAR)`,
-	},
-	catalog.SQLite: {
-		own:    `SELECT 'main'`,
-		tables: `SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite!_%' ESCAPE '!'`,
-		begin:  "BEGIN IMMEDIATE",
-	},
-}
-
 // database is a session with what its engine needs.
 type database struct {
 	read.Session
-	dialect
-	engine string
+	*engine.Rollout
+	kind   engine.Engine
 	record string // the table, with its schema
 }
 
@@ -61,12 +31,16 @@ func open(ctx context.Context, source read.Source) (*database, error) {
 type connect func(ctx context.Context, source read.Source) (read.Session, error)
 
 func openBy(ctx context.Context, source read.Source, connect connect) (*database, error) {
+	kind, err := source.Known()
+	if err != nil {
+		return nil, err
+	}
 	session, err := connect(ctx, source)
 	if err != nil {
 		return nil, err
 	}
-	db := &database{Session: session, dialect: dialects[source.Engine], engine: source.Engine}
-	own, err := db.Names(ctx, db.own)
+	db := &database{Session: session, Rollout: kind.Rollout(), kind: kind}
+	own, err := db.Names(ctx, db.Own)
 	if err != nil {
 		session.Close()
 		return nil, fmt.Errorf("asking for the schema: %w", err)
@@ -74,8 +48,6 @@ func openBy(ctx context.Context, source read.Source, connect connect) (*database
 	db.record = own[0] + "." + recordTable
 	return db, nil
 }
-
-func (db *database) script() sqltext.Dialect { return sqltext.Dialect(db.engine) }
 
 // record is what the database knows of a script.
 type record struct {
@@ -92,7 +64,7 @@ func (db *database) makeRecord(ctx context.Context) error {
     done INTEGER NOT NULL,
     doing INTEGER NOT NULL,
     ended VARCHAR(32)
-)`+db.suffix)
+)`+db.Suffix)
 	if err != nil {
 		return fmt.Errorf("making the table %s: %w", recordTable, err)
 	}

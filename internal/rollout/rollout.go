@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"widegate/internal/engine"
 	"widegate/internal/fault"
 	"widegate/internal/read"
 	"widegate/internal/sqltext"
@@ -77,6 +78,10 @@ func (s *Status) Foreign() bool { return !s.Recorded && s.Tables > 0 }
 
 // Load reads the scripts of a source.
 func Load(source read.Source) ([]*Script, error) {
+	e, err := source.Known()
+	if err != nil {
+		return nil, err
+	}
 	var list []*Script
 	known := map[string]string{}
 	for _, root := range source.DDL {
@@ -90,7 +95,7 @@ func Load(source read.Source) ([]*Script, error) {
 				return nil, fault.New("rename one of them: a script is known by its name", "two scripts are called %s: %s and %s", s.Name, other, f.Path)
 			}
 			known[s.Name] = f.Path
-			if err := s.split(f, sqltext.Dialect(source.Engine)); err != nil {
+			if err := s.split(f, e); err != nil {
 				return nil, err
 			}
 			list = append(list, s)
@@ -108,7 +113,8 @@ func nameBelow(root, path string) string {
 	return filepath.Base(path)
 }
 
-func (s *Script) split(f *sqltext.File, d sqltext.Dialect) error {
+func (s *Script) split(f *sqltext.File, e engine.Engine) error {
+	d := e.Dialect()
 	if strings.ContainsAny(s.Name, "\\|\n") || len(s.Name) > mostOfName {
 		return fault.New("rename it", "%s: the name of a script has no backslash, bar or line break, and at most %d bytes", f.Path, mostOfName)
 	}
@@ -122,7 +128,7 @@ func (s *Script) split(f *sqltext.File, d sqltext.Dialect) error {
 			line, column := piece.Position(0)
 			return fault.New("fill in the places marked DECIDE, and remove those lines", "%s:%d:%d: the script waits for a decision", f.Path, line, column)
 		}
-		s.statements = append(s.statements, statement{piece, text, classOf(text, d)})
+		s.statements = append(s.statements, statement{piece, text, rankOf(text, e)})
 	}
 	return nil
 }
@@ -153,7 +159,7 @@ func Look(ctx context.Context, source read.Source, scripts []*Script) (*Status, 
 }
 
 func (db *database) look(ctx context.Context, scripts []*Script) (*Status, error) {
-	tables, err := db.Names(ctx, db.tables)
+	tables, err := db.Names(ctx, db.Tables)
 	if err != nil {
 		return nil, fmt.Errorf("listing the tables: %w", err)
 	}

@@ -5,11 +5,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"widegate/internal/engine"
+	"widegate/internal/engine/registry"
+	"widegate/internal/testdb/dialects"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -25,9 +28,9 @@ func fresh(t *testing.T, engine string) read.Source {
 	t.Helper()
 	s := read.Source{Engine: engine, DDL: []string{t.TempDir()}}
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		s.URL = testdb.Postgres(t)
-	case catalog.MySQL:
+	case dialects.MySQL:
 		s.URL = testdb.MySQL(t)
 	default:
 		s.URL = filepath.Join(t.TempDir(), "bees.db")
@@ -108,7 +111,7 @@ func TestFailuresKeepNothingOrGoOn(t *testing.T) {
 		ran, err := Run(t.Context(), s, load(t, s), Options{})
 		require.ErrorContains(t, err, "2.sql:3:")
 		assert.Equal(t, []string{"1.sql"}, ran)
-		if s.Engine == catalog.MySQL {
+		if s.Engine == dialects.MySQL {
 			require.ErrorContains(t, err, "2 of its 4 statements are done")
 			assert.Equal(t, Begun, states(t, s)["2.sql"])
 		} else {
@@ -164,7 +167,7 @@ func TestTablesOfOthersAreAdoptedOrLeftAlone(t *testing.T) {
 		require.ErrorContains(t, err, "the database has 1 table already, and no record")
 		require.ErrorContains(t, Adopt(t.Context(), s, load(t, s)), "name")
 		require.NoError(t, db.Exec(t.Context(), "ALTER TABLE keeper ADD COLUMN name VARCHAR(60) NOT NULL DEFAULT ''"))
-		if s.Engine != catalog.SQLite { // which cannot drop a default
+		if s.Engine != dialects.SQLite { // which cannot drop a default
 			require.NoError(t, db.Exec(t.Context(), "ALTER TABLE keeper ALTER COLUMN name DROP DEFAULT"))
 		} else {
 			require.NoError(t, db.Exec(t.Context(), "DROP TABLE keeper"))
@@ -182,15 +185,17 @@ func TestTablesOfOthersAreAdoptedOrLeftAlone(t *testing.T) {
 // of their own and set what they rely on.
 func TestDraftsRun(t *testing.T) {
 	onEach(t, func(t *testing.T, s read.Source) {
-		empty := &catalog.Catalog{Engine: s.Engine}
-		first, err := migration.Extend(empty, "hive", []string{"name:text(60)", "frames:int,default=10"})
+		empty := &catalog.Catalog{Engine: dialects.Of(s.Engine)}
+		e, err := s.Known()
 		require.NoError(t, err)
-		second, err := migration.Extend(first, "hive", []string{"paint:enum(white|blue),default=white"})
+		first, err := migration.Extend(e.Drafting(), empty, "hive", []string{"name:text(60)", "frames:int,default=10"})
+		require.NoError(t, err)
+		second, err := migration.Extend(e.Drafting(), first, "hive", []string{"paint:enum(white|blue),default=white"})
 		require.NoError(t, err)
 		third := first // the column goes again
 		before := empty
 		for i, after := range []*catalog.Catalog{first, second, third} {
-			draft, err := migration.Draft(before, after, migration.Options{Decide: func(*migration.Decision) int { return 0 }})
+			draft, err := migration.Draft(e.Drafting(), before, after, migration.Options{Decide: func(*migration.Decision) int { return 0 }})
 			require.NoError(t, err)
 			text := string(draft.Text("next"))
 			if i == 0 {
@@ -331,14 +336,14 @@ func TestRunsAtTheSameTime(t *testing.T) {
 
 func TestScriptsForShellsAreRefused(t *testing.T) {
 	for engine, text := range map[string]string{
-		catalog.Postgres: "CREATE TABLE a (b int);\nCOPY a (b) FROM stdin;\n1\n\\.\n", catalog.MySQL: "CREATE TABLE a (b int);\nsource other.sql\n", catalog.SQLite: "CREATE TABLE a (b int);\n.read other.sql\n",
+		dialects.Postgres: "CREATE TABLE a (b int);\nCOPY a (b) FROM stdin;\n1\n\\.\n", dialects.MySQL: "CREATE TABLE a (b int);\nsource other.sql\n", dialects.SQLite: "CREATE TABLE a (b int);\n.read other.sql\n",
 	} {
 		s := read.Source{Engine: engine, DDL: []string{t.TempDir()}}
 		write(t, s, map[string]string{"1.sql": text})
 		_, err := Load(s)
 		require.ErrorContains(t, err, "1.sql:2:1: ", engine)
 	}
-	s := read.Source{Engine: catalog.Postgres, DDL: []string{t.TempDir()}}
+	s := read.Source{Engine: dialects.Postgres, DDL: []string{t.TempDir()}}
 	write(t, s, map[string]string{"1.sql": "\\restrict abc\nCREATE TABLE a (b text DEFAULT E'\n\\\\i x\n');\nCREATE FUNCTION f() RETURNS int LANGUAGE sql AS $$\n\\i x\nSELECT 1 $$;\n\\unrestrict abc\n", "2.sql": "DECIDE 1;"})
 	_, err := Load(s)
 	require.ErrorContains(t, err, "2.sql:1:1: the script waits for a decision")
@@ -347,7 +352,7 @@ func TestScriptsForShellsAreRefused(t *testing.T) {
 func TestDatabasesAreMade(t *testing.T) {
 	for _, engine := range read.Engines {
 		s := fresh(t, engine)
-		if engine != catalog.SQLite {
+		if engine != dialects.SQLite {
 			at := strings.LastIndex(s.URL, "/")
 			rest := strings.SplitN(s.URL[at:], "?", 2)
 			s.URL = s.URL[:at] + rest[0] + "_made"
@@ -367,7 +372,7 @@ func TestDatabasesAreMade(t *testing.T) {
 		write(t, s, map[string]string{"1.sql": keeper})
 		_, err = Run(t.Context(), s, load(t, s), Options{})
 		require.NoError(t, err)
-		if engine != catalog.SQLite {
+		if engine != dialects.SQLite {
 			require.NoError(t, dropDatabase(t, s))
 		}
 	}
@@ -390,7 +395,7 @@ func dropDatabase(t *testing.T, s read.Source) error {
 // MySQL cannot take back.
 func TestAnInterruptedStatementIsLookedFor(t *testing.T) {
 	for _, done := range []bool{true, false} {
-		s := fresh(t, catalog.MySQL)
+		s := fresh(t, dialects.MySQL)
 		write(t, s, map[string]string{"1.sql": "CREATE TABLE hive (id INTEGER NOT NULL PRIMARY KEY);\nALTER TABLE hive ADD COLUMN name VARCHAR(60);\nALTER TABLE hive ADD COLUMN n INTEGER;"})
 		db, err := open(t.Context(), s)
 		require.NoError(t, err)
@@ -409,7 +414,7 @@ func TestAnInterruptedStatementIsLookedFor(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, c.Tables[0].Columns, 3)
 	}
-	s := fresh(t, catalog.MySQL)
+	s := fresh(t, dialects.MySQL)
 	write(t, s, map[string]string{"1.sql": "CREATE TABLE hive (id INTEGER NOT NULL PRIMARY KEY);\nANALYZE TABLE hive;"})
 	db, err := open(t.Context(), s)
 	require.NoError(t, err)
@@ -426,14 +431,19 @@ func TestAnInterruptedStatementIsLookedFor(t *testing.T) {
 	require.NoError(t, err)
 }
 
-func TestClasses(t *testing.T) {
-	for text, want := range map[string]class{
-		"CREATE INDEX CONCURRENTLY a ON b (c)": final, "ALTER TYPE mood ADD VALUE 'x'": final, "ALTER TABLE a ADD VALUE int": work, "SET search_path = x": settles,
-		"END": ends, "ROLLBACK TO x": drops, "CREATE TEMP TABLE x (y int)": settles, "UPDATE a SET b = 'vacuum'": work, "VACUUM": final,
-	} {
-		assert.Equal(t, want, classOf(text, "postgres"), text)
+func TestRanks(t *testing.T) {
+	of := func(text, name string) engine.Rank {
+		e, err := registry.Of(name)
+		require.NoError(t, err)
+		return rankOf(text, e)
 	}
-	assert.True(t, slices.Contains([]class{final}, classOf("ALTER TABLE a ADD b int", "mysql")))
-	assert.Equal(t, work, classOf("INSERT INTO a VALUES (1)", "mysql"))
-	assert.Equal(t, settles, classOf("PRAGMA foreign_keys = OFF", "sqlite"))
+	for text, want := range map[string]engine.Rank{
+		"CREATE INDEX CONCURRENTLY a ON b (c)": engine.Final, "ALTER TYPE mood ADD VALUE 'x'": engine.Final, "ALTER TABLE a ADD VALUE int": engine.Work, "SET search_path = x": engine.Settles,
+		"END": engine.Ends, "ROLLBACK TO x": engine.Drops, "CREATE TEMP TABLE x (y int)": engine.Settles, "UPDATE a SET b = 'vacuum'": engine.Work, "VACUUM": engine.Final,
+	} {
+		assert.Equal(t, want, of(text, "postgres"), text)
+	}
+	assert.Equal(t, engine.Final, of("ALTER TABLE a ADD b int", "mysql"))
+	assert.Equal(t, engine.Work, of("INSERT INTO a VALUES (1)", "mysql"))
+	assert.Equal(t, engine.Settles, of("PRAGMA foreign_keys = OFF", "sqlite"))
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"widegate/internal/catalog"
+	"widegate/internal/engine"
 	"widegate/internal/fault"
 	"widegate/internal/read"
 	"widegate/internal/sqltext"
@@ -36,9 +37,9 @@ func Run(ctx context.Context, source read.Source, scripts []*Script, o Options) 
 		return nil, err
 	}
 	defer db.Close()
-	if db.lock != "" { // until the session ends
+	if db.Lock != "" { // until the session ends
 		o.Progress("waiting for other runs")
-		if _, err := db.Names(ctx, db.lock); err != nil {
+		if _, err := db.Names(ctx, db.Lock); err != nil {
 			return nil, fmt.Errorf("waiting for other runs: %w", err)
 		}
 	}
@@ -99,7 +100,7 @@ func runScript(ctx context.Context, source read.Source, scripts []*Script, e Ent
 	defer db.Close()
 	r := &running{database: db, script: e.Script, record: e.record}
 	if e.State != Begun {
-		if e.Script.whole(db.script()) {
+		if e.Script.whole(db.Rollout) {
 			return r.whole(ctx)
 		}
 		if err := db.insert(ctx, e.Script); err != nil {
@@ -130,7 +131,7 @@ func (r *running) elsewhere(err error) error {
 
 // whole runs the script and its record in one transaction.
 func (r *running) whole(ctx context.Context) error {
-	if err := r.Exec(ctx, r.begin); err != nil {
+	if err := r.Exec(ctx, r.Begin); err != nil {
 		return fmt.Errorf("beginning %s: %w", r.script.Name, err)
 	}
 	err := r.insert(ctx, r.script)
@@ -188,7 +189,7 @@ func (r *running) exec(ctx context.Context, i int) error {
 // steps runs the statements that are not done yet, each with its record.
 func (r *running) steps(ctx context.Context) error {
 	for i := range r.script.statements {
-		if i < r.record.done && r.script.statements[i].class != settles {
+		if i < r.record.done && r.script.statements[i].rank != engine.Settles {
 			continue
 		}
 		before := r.record
@@ -206,29 +207,29 @@ func (r *running) steps(ctx context.Context) error {
 }
 
 func (r *running) step(ctx context.Context, i int) error {
-	class := r.script.statements[i].class
+	rank := r.script.statements[i].rank
 	switch {
-	case class == settles, i < r.record.done:
+	case rank == engine.Settles, i < r.record.done:
 		return r.exec(ctx, i)
-	case class == begins:
+	case rank == engine.Begins:
 		r.within = true
 		if err := r.exec(ctx, i); err != nil {
 			return err
 		}
 		return r.own(ctx)
-	case class == ends:
+	case rank == engine.Ends:
 		if err := r.kept(ctx, i+1); err != nil {
 			return err
 		}
 		r.within = false
 		return r.exec(ctx, i)
-	case class == drops:
+	case rank == engine.Drops:
 		if err := r.exec(ctx, i); err != nil {
 			return err
 		}
 		r.within = r.within && !wholeRollback.MatchString(r.script.statements[i].text)
 		return nil
-	case class == final:
+	case rank == engine.Final:
 		return r.finally(ctx, i)
 	case r.within:
 		return r.exec(ctx, i)
@@ -241,7 +242,7 @@ var wholeRollback = regexp.MustCompile(`(?i)^(abort|rollback)(\s+(work|transacti
 
 // alone runs a statement in a transaction with its record.
 func (r *running) alone(ctx context.Context, i int) error {
-	if err := r.Exec(ctx, r.begin); err != nil {
+	if err := r.Exec(ctx, r.Begin); err != nil {
 		return err
 	}
 	if err := r.own(ctx); err != nil {
@@ -284,7 +285,7 @@ func (r *running) kept(ctx context.Context, done int) error {
 // own makes sure that no other run has gone on with the script, where only the
 // transaction itself keeps others out.
 func (r *running) own(ctx context.Context) error {
-	if r.lock != "" {
+	if r.Lock != "" {
 		return nil
 	}
 	now, err := r.Names(ctx, "SELECT done || '' FROM "+r.database.record+" WHERE name = "+literal(r.script.Name))
@@ -380,7 +381,7 @@ func (r *running) made(ctx context.Context, scripts []*Script, statements int) (
 			break
 		}
 	}
-	return read.Scripts(ctx, sqltext.Dialect(r.engine), files, nil)
+	return r.kind.ReadScripts(ctx, files, nil)
 }
 
 // Settle records what a person has found out about a statement at which a run was
@@ -437,7 +438,7 @@ func Adopt(ctx context.Context, source read.Source, scripts []*Script) error {
 
 // inOne runs do in a transaction.
 func (db *database) inOne(ctx context.Context, do func() error) error {
-	if err := db.Exec(ctx, db.begin); err != nil {
+	if err := db.Exec(ctx, db.Begin); err != nil {
 		return err
 	}
 	if err := do(); err != nil {

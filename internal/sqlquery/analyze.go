@@ -80,8 +80,8 @@ type variant struct {
 	unordered bool
 }
 
-func (q *Query) describeVariant(ctx context.Context, engineName string, engine Describer, v variant) (*described, error) {
-	text, args := q.variantText(engineName, v)
+func (q *Query) describeVariant(ctx context.Context, d *sqltext.Dialect, engine Describer, v variant) (*described, error) {
+	text, args := q.variantText(d, v)
 	types, columns, at, err := engine.Describe(ctx, text, args, q.Shape != Count && q.Shape != Nothing)
 	if err != nil {
 		return nil, &placeError{at, err}
@@ -91,7 +91,7 @@ func (q *Query) describeVariant(ctx context.Context, engineName string, engine D
 
 // variantText is the text of a variant with the engine's placeholders for its
 // arguments, and how many values it takes. What drops out is blank.
-func (q *Query) variantText(engine string, v variant) (text string, args int) {
+func (q *Query) variantText(d *sqltext.Dialect, v variant) (text string, args int) {
 	given := func(arg int) bool { return !slices.Contains(v.absent, arg) }
 	numbers := map[int]int{}
 	var b strings.Builder
@@ -110,7 +110,7 @@ func (q *Query) variantText(engine string, v variant) (text string, args int) {
 			if v.unordered {
 				mark = "1"
 			}
-		case engine == catalog.Postgres:
+		case d.NumberedArgs:
 			if numbers[p.arg] == 0 {
 				numbers[p.arg] = len(numbers) + 1
 				args++
@@ -243,7 +243,7 @@ func (q *Query) setArgs(a *analysis, d *described) error {
 			}
 			found.Type, found.Declared = t, arg.Declared
 		case found.Type.Kind != "" && found.Type.Kind != catalog.Other:
-		case d != nil && a.catalog.Engine == catalog.Postgres && q.number(i)-1 < len(d.types):
+		case d != nil && a.catalog.Engine.NumberedArgs && q.number(i)-1 < len(d.types):
 			found.Type = d.types[q.number(i)-1]
 			if arg.List && found.Type.Element != nil {
 				found.Type = *found.Type.Element

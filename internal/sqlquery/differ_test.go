@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -184,7 +186,7 @@ func TestBackslashes(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	require.NoError(t, beekeeping.CreateTables(t.Context(), db))
-	s := read.Source{Engine: catalog.MySQL, URL: url}
+	s := read.Source{Engine: dialects.MySQL, URL: url}
 	c, err := read.Read(t.Context(), s)
 	require.NoError(t, err)
 	require.NoError(t, read.WithDescriber(t.Context(), s, func(d read.Describer) error {
@@ -212,7 +214,7 @@ select 'it\'s; :no' as a, 'a\\b' as b, '50%' like '50\%' as c, 'tab\t' as d, "sa
 // compares what comes with the types that were found.
 func TestQueriesGiveWhatTheyAreSaidTo(t *testing.T) {
 	for engine, open := range map[string]func(ctx context.Context) (gate.DB, string, error){
-		catalog.SQLite: func(ctx context.Context) (gate.DB, string, error) {
+		dialects.SQLite: func(ctx context.Context) (gate.DB, string, error) {
 			path := filepath.Join(t.TempDir(), "bees.db")
 			if err := os.WriteFile(path, nil, 0o644); err != nil {
 				return nil, "", err
@@ -220,12 +222,12 @@ func TestQueriesGiveWhatTheyAreSaidTo(t *testing.T) {
 			db, err := gatesqlite.Open(ctx, path)
 			return db, "sqlite:" + path, err
 		},
-		catalog.Postgres: func(ctx context.Context) (gate.DB, string, error) {
+		dialects.Postgres: func(ctx context.Context) (gate.DB, string, error) {
 			url := testdb.Postgres(t)
 			db, err := gatepostgres.Open(ctx, url)
 			return db, url, err
 		},
-		catalog.MySQL: func(ctx context.Context) (gate.DB, string, error) {
+		dialects.MySQL: func(ctx context.Context) (gate.DB, string, error) {
 			url := testdb.MySQL(t)
 			db, err := gatemysql.Open(ctx, url)
 			return db, url, err

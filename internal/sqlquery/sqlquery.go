@@ -136,7 +136,7 @@ var (
 const headerForm = "a query begins with a line such as: -- gate BestApiaries(since date) -> rows"
 
 // Parse splits a file into its queries. All that is wrong is reported at once.
-func Parse(f File, d sqltext.Dialect) ([]*Query, []error) {
+func Parse(f File, d *sqltext.Dialect) ([]*Query, []error) {
 	var queries []*Query
 	var faults []error
 	var current *Query
@@ -294,7 +294,7 @@ func splitList(text string) []string {
 }
 
 // split finds the arguments in the text, and cuts it at them.
-func (q *Query) split(d sqltext.Dialect) error {
+func (q *Query) split(d *sqltext.Dialect) error {
 	q.text = strings.TrimRight(q.text, " \t\r\n;")
 	if strings.TrimSpace(q.text) == "" {
 		return q.file.fault(q.body, "write the SQL below the line that heads it", "query %s has no text", q.Name)
@@ -308,7 +308,7 @@ func (q *Query) split(d sqltext.Dialect) error {
 	return q.cut()
 }
 
-func (q *Query) findPlaces(d sqltext.Dialect) error {
+func (q *Query) findPlaces(d *sqltext.Dialect) error {
 	for _, t := range sqltext.Scan(q.text, d) {
 		if t.Kind != sqltext.Comment {
 			q.tokens = append(q.tokens, t)

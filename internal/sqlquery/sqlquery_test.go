@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -16,8 +18,8 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
-	"widegate/internal/sqltext"
 	"widegate/internal/sqlquery"
+	"widegate/internal/sqltext"
 	"widegate/internal/testdb"
 )
 
@@ -33,9 +35,9 @@ func source(t testing.TB, engine string) read.Source {
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	s := read.Source{Engine: engine, DDL: []string{file}}
 	switch engine {
-	case catalog.Postgres:
+	case dialects.Postgres:
 		s.Scratch, s.Trusted = testdb.Postgres(t), true
-	case catalog.MySQL:
+	case dialects.MySQL:
 		s.Scratch, s.Trusted = testdb.MySQL(t), true
 	}
 	return s
@@ -44,7 +46,7 @@ func source(t testing.TB, engine string) read.Source {
 // analyze reads one query on the demo's schema.
 func analyze(t testing.TB, c *catalog.Catalog, engine sqlquery.Describer, text string) (*sqlquery.Query, error) {
 	t.Helper()
-	list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, sqltext.Dialect(c.Engine))
+	list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, c.Engine)
 	if len(faults) > 0 {
 		return nil, errors.Join(faults...)
 	}
@@ -122,7 +124,7 @@ var cases = []struct{ query, want string }{
 }
 
 func TestWhatQueriesTakeAndGive(t *testing.T) {
-	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.SQLite, dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			s := source(t, engine)
 			c, err := read.Read(t.Context(), s)
@@ -132,7 +134,7 @@ func TestWhatQueriesTakeAndGive(t *testing.T) {
 					q, err := analyze(t, c, d, k.query)
 					if assert.NoError(t, err, k.query) {
 						want := k.want
-						if engine == catalog.MySQL { // which has no booleans
+						if engine == dialects.MySQL { // which has no booleans
 							want = strings.NewReplacer(" bool", " int").Replace(want)
 							assert.Equal(t, want, strings.NewReplacer(" bool", " int").Replace(facts(q)), k.query)
 							continue
@@ -148,7 +150,7 @@ func TestWhatQueriesTakeAndGive(t *testing.T) {
 
 // TestWithoutAnEngine finds from the schema alone what most queries need.
 func TestWithoutAnEngine(t *testing.T) {
-	s := source(t, catalog.Postgres)
+	s := source(t, dialects.Postgres)
 	s.Scratch = ""
 	c, err := read.Read(t.Context(), s)
 	require.NoError(t, err)
@@ -161,7 +163,7 @@ func TestWithoutAnEngine(t *testing.T) {
 }
 
 func TestWhatIsWrongHasAPlace(t *testing.T) {
-	s := source(t, catalog.SQLite)
+	s := source(t, dialects.SQLite)
 	c, err := read.Read(t.Context(), s)
 	require.NoError(t, err)
 	require.NoError(t, read.WithDescriber(t.Context(), s, func(d read.Describer) error {
@@ -210,7 +212,7 @@ func TestWhatIsWrongHasAPlace(t *testing.T) {
 }
 
 func TestPieces(t *testing.T) {
-	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, sqltext.SQLite)
+	list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate A(n?, ids, o order(id, far = id desc)) -> rows\n-- A finds.\n-- More of it.\nselect id from hive where id not in (:ids)\n  and name = :n\n-- gate if n\nand :n <> ''\n-- gate end\norder by :o;\n"}, dialects.Of(dialects.SQLite))
 	require.Empty(t, faults)
 	assert.Equal(t, "A finds. More of it.", list[0].Doc)
 	n := sqlquery.Presence{{0}}
@@ -274,7 +276,7 @@ func TestOptionalParts(t *testing.T) {
 		},
 		"A(a?, b)\nselect id from hive order by abs(frames - :a), :b": {"b: select id from hive order by ?", "a b: select id from hive order by abs(frames - ?), ?"},
 	} {
-		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, sqltext.SQLite)
+		list, faults := sqlquery.Parse(sqlquery.File{Text: "-- gate " + strings.Replace(query, "\n", " -> rows\n", 1)}, dialects.Of(dialects.SQLite))
 		require.Empty(t, faults, query)
 		q := list[0]
 		var got []string
@@ -325,7 +327,7 @@ func TestPartsThatCannotBeLeftOut(t *testing.T) {
 		{"A(a?) -> count\ninsert into apiary (id, name) values (1, 'x') on conflict (id) do update set name = 'y' where apiary.name = :a", "would change all rows"},
 		{"A() -> count\nselect id from hive", "this one only reads"},
 	} {
-		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, sqltext.SQLite)
+		_, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: "-- gate " + c.query}, dialects.Of(dialects.SQLite))
 		if assert.Len(t, faults, 1, c.query) {
 			assert.Contains(t, faults[0].Error(), c.what, c.query)
 			assert.NotEmpty(t, fault.Next(faults[0]))
@@ -335,7 +337,7 @@ func TestPartsThatCannotBeLeftOut(t *testing.T) {
 
 // FuzzQueries reads anything as a file of queries.
 func FuzzQueries(f *testing.F) {
-	s := source(f, catalog.SQLite)
+	s := source(f, dialects.SQLite)
 	c, err := read.Read(context.Background(), s)
 	require.NoError(f, err)
 	for _, k := range cases {
@@ -343,7 +345,7 @@ func FuzzQueries(f *testing.F) {
 	}
 	f.Add("-- gate A(a?) -> rows\nwith x as (select 1) insert into hive (name) select :a from (((x join y on (1) returning *")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, d := range []sqltext.Dialect{sqltext.SQLite, sqltext.Postgres, sqltext.MySQL} {
+		for _, d := range []*sqltext.Dialect{dialects.Of(dialects.SQLite), dialects.Of(dialects.Postgres), dialects.Of(dialects.MySQL)} {
 			list, faults := sqlquery.Parse(sqlquery.File{Path: "q.sql", Text: text}, d)
 			if len(faults) > 0 {
 				continue

@@ -42,7 +42,7 @@ func TypeNamed(c *catalog.Catalog, name string) (catalog.Type, bool) {
 	if base, _, sized := strings.Cut(name, "("); sized {
 		name = strings.TrimSpace(base)
 	}
-	if c.Engine == catalog.SQLite && (name == "int" || name == "integer") {
+	if c.Engine.WideIntegers && (name == "int" || name == "integer") {
 		return integer, true
 	}
 	t, ok := typeNames[strings.TrimSuffix(strings.TrimSuffix(name, " precision"), " unsigned")]
@@ -156,7 +156,7 @@ func (a *analysis) operation(expr []sqltext.Token, s *scope) (catalog.Column, bo
 			right = a.typeOf(expr[at+1:], s)
 		}
 		result := level.result(left, right)
-		if divides(expr[at]) && a.catalog.Engine != catalog.Postgres && !isNumber(expr[at+1:]) {
+		if divides(expr[at]) && !a.catalog.Engine.ZeroDivision && !isNumber(expr[at+1:]) {
 			result.Nullable = true // by zero gives null
 		}
 		return result, true

@@ -5,10 +5,11 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/read"
 )
@@ -73,7 +74,7 @@ func at(t *testing.T, query, got string) bool {
 
 // TestWrongQueriesHavePlaces analyzes wrong queries on each engine.
 func TestWrongQueriesHavePlaces(t *testing.T) {
-	for _, engine := range []string{catalog.SQLite, catalog.Postgres, catalog.MySQL} {
+	for _, engine := range []string{dialects.SQLite, dialects.Postgres, dialects.MySQL} {
 		t.Run(engine, func(t *testing.T) {
 			s := source(t, engine)
 			c, err := read.Read(t.Context(), s)

@@ -6,16 +6,6 @@ import (
 	"unicode/utf8"
 )
 
-// Dialect is whose SQL a script is. Its values are the names of the engines.
-type Dialect string
-
-// The dialects.
-const (
-	SQLite   Dialect = "sqlite"
-	Postgres Dialect = "postgres"
-	MySQL    Dialect = "mysql"
-)
-
 // Kind tells the tokens of SQL apart, as far as splitting and the scans of
 // declarations care.
 type Kind uint8
@@ -45,11 +35,11 @@ func (t Token) Sign(c string) bool { return t.Kind == Sign && t.Text == c }
 
 // Scan splits SQL into tokens. It takes any text: what is not closed ends with
 // the text.
-func Scan(source string, d Dialect) []Token {
+func Scan(source string, d *Dialect) []Token {
 	var list []Token
 	line := 1
 	for at := 0; at < len(source); {
-		t := next(source, at, d)
+		t := Next(source, at, d)
 		t.Line = line
 		line += strings.Count(source[at:t.To], "\n")
 		at = t.To
@@ -60,8 +50,8 @@ func Scan(source string, d Dialect) []Token {
 	return list
 }
 
-// next returns the token at a place; white space is a sign without text.
-func next(source string, at int, d Dialect) Token {
+// Next returns the token at a place; white space is a sign without text.
+func Next(source string, at int, d *Dialect) Token {
 	rest := source[at:]
 	c := rest[0]
 	switch {
@@ -69,26 +59,26 @@ func next(source string, at int, d Dialect) Token {
 		return Token{Kind: Sign, From: at, To: at + 1}
 	case beginsLineComment(rest, d):
 		end := len(rest)
-		if at := strings.IndexAny(rest, lineEnds(d)); at >= 0 {
+		if at := strings.IndexAny(rest, d.lineEnds()); at >= 0 {
 			end = at
 		}
 		return Token{Kind: Comment, Text: strings.TrimSpace(strings.TrimLeft(rest[:end], "-#")), From: at, To: at + end}
 	case strings.HasPrefix(rest, "/*"):
 		end := commentEnd(rest, d)
 		return Token{Kind: Comment, Text: strings.TrimSpace(strings.TrimSuffix(rest[2:end], "*/")), From: at, To: at + end}
-	case c == '\'' || c == '"' && d == MySQL:
-		text, n := quoted(rest, c, escapesOf(d == MySQL, mysqlEscapes))
+	case strings.IndexByte(d.TextQuotes, c) >= 0:
+		text, n := quoted(rest, c, d.Escapes)
 		return Token{Kind: Text, Text: text, From: at, To: at + n}
-	case (c == 'E' || c == 'e') && d == Postgres && strings.HasPrefix(rest[1:], "'"):
-		text, n := quoted(rest[1:], '\'', postgresEscapes)
+	case (c == 'E' || c == 'e') && d.MarkedEscapes != nil && strings.HasPrefix(rest[1:], "'"):
+		text, n := quoted(rest[1:], '\'', d.MarkedEscapes)
 		return Token{Kind: Text, Text: text, From: at, To: at + 1 + n}
-	case c == '"' || c == '`' && d != Postgres:
-		text, n := quoted(rest, c, nil)
-		return Token{Kind: QuotedName, Text: text, From: at, To: at + n}
-	case c == '[' && d == SQLite:
+	case c == '[' && strings.IndexByte(d.NameQuotes, c) >= 0:
 		end := indexOr(rest, "]", len(rest))
 		return Token{Kind: QuotedName, Text: rest[1:end], From: at, To: min(at+end+1, len(source))}
-	case c == '$' && d == Postgres:
+	case strings.IndexByte(d.NameQuotes, c) >= 0:
+		text, n := quoted(rest, c, nil)
+		return Token{Kind: QuotedName, Text: text, From: at, To: at + n}
+	case c == '$' && d.DollarTexts:
 		if text, n := dollarQuoted(rest); n > 0 {
 			return Token{Kind: Text, Text: text, From: at, To: at + n}
 		}
@@ -103,31 +93,21 @@ func next(source string, at int, d Dialect) Token {
 	return Token{Kind: Sign, Text: rest[:n], From: at, To: at + n}
 }
 
-// beginsLineComment knows that MySQL wants a space behind the two dashes, and
-// takes # too.
-func beginsLineComment(s string, d Dialect) bool {
-	if d == MySQL {
+// beginsLineComment reports whether a comment begins that ends with the line.
+func beginsLineComment(s string, d *Dialect) bool {
+	if d.HashComments {
 		return s[0] == '#' || strings.HasPrefix(s, "--") && (len(s) == 2 || s[2] <= ' ')
 	}
 	return strings.HasPrefix(s, "--")
 }
 
-// lineEnds are the characters that end a line comment.
-func lineEnds(d Dialect) string {
-	if d == Postgres {
-		return "\n\r"
-	}
-	return "\n"
-}
-
-// commentEnd returns where the comment that s begins with ends; PostgreSQL's
-// nest.
-func commentEnd(s string, d Dialect) int {
+// commentEnd returns where the comment that s begins with ends.
+func commentEnd(s string, d *Dialect) int {
 	depth := 0
 	for at := 0; at < len(s)-1; at++ {
 		switch s[at : at+2] {
 		case "/*":
-			if depth == 0 || d == Postgres {
+			if depth == 0 || d.NestedComments {
 				depth++
 			}
 			at++
@@ -175,22 +155,6 @@ func indexOr(s, part string, other int) int {
 	return other
 }
 
-// escapes are what the letters behind a backslash stand for; another sign stands
-// for itself.
-type escapes map[byte]string
-
-var (
-	mysqlEscapes    = escapes{'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", '0': "\x00", 'Z': "\x1a", '%': `\%`, '_': `\_`}
-	postgresEscapes = escapes{'n': "\n", 't': "\t", 'r': "\r", 'b': "\b", 'f': "\f"}
-)
-
-func escapesOf(any bool, e escapes) escapes {
-	if any {
-		return e
-	}
-	return nil
-}
-
 // coded reads the number of a character behind a backslash, as in \u00e9 and
 // \x41, and returns how many bytes it takes.
 func coded(s string) (rune, int) {
@@ -209,16 +173,16 @@ func coded(s string) (rune, int) {
 
 // quoted reads a text whose quotes are doubled inside it, or stand behind a
 // backslash, and returns it with the number of bytes it takes in the source.
-func quoted(s string, quote byte, behind escapes) (string, int) {
+func quoted(s string, quote byte, behind *Escapes) (string, int) {
 	var text strings.Builder
 	for i := 1; i < len(s); i++ {
 		switch {
 		case behind != nil && s[i] == '\\' && i+1 < len(s):
 			i++
-			if r, n := coded(s[i:]); n > 0 && behind['f'] != "" { // PostgreSQL's alone
+			if r, n := coded(s[i:]); n > 0 && behind.Numbers {
 				text.WriteRune(r)
 				i += n - 1
-			} else if escape, known := behind[s[i]]; known {
+			} else if escape, known := behind.Letters[s[i]]; known {
 				text.WriteString(escape)
 			} else {
 				text.WriteByte(s[i])

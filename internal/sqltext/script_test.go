@@ -1,4 +1,4 @@
-package sqltext
+package sqltext_test
 
 import (
 	"os"
@@ -6,15 +6,21 @@ import (
 	"strings"
 	"testing"
 
+	mysql "widegate/internal/engine/mysql/dialect"
+	postgres "widegate/internal/engine/postgres/dialect"
+	sqlite "widegate/internal/engine/sqlite/dialect"
+	"widegate/internal/sqltext"
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/fault"
 )
 
-func heads(text string, d Dialect) []string {
+func heads(text string, d *sqltext.Dialect) []string {
 	var list []string
-	for _, s := range Split(&File{Path: "a.sql", Text: text}, d) {
+	for _, s := range sqltext.Split(&sqltext.File{Path: "a.sql", Text: text}, d) {
 		list = append(list, strings.Join(strings.Fields(s.Text), " "))
 	}
 	return list
@@ -22,43 +28,43 @@ func heads(text string, d Dialect) []string {
 
 func TestSplit(t *testing.T) {
 	for name, c := range map[string]struct {
-		dialect Dialect
+		dialect *sqltext.Dialect
 		text    string
 		want    []string
 	}{
-		"nothing":         {SQLite, " ;; -- a;\n", nil},
-		"quotes":          {SQLite, "a ';' \";\" [;]; b", []string{"a ';' \";\" [;]", "b"}},
-		"trigger":         {SQLite, "create temp trigger x begin select 1; select case when 1 then 2 end; end; c", []string{"create temp trigger x begin select 1; select case when 1 then 2 end; end", "c"}},
-		"a column named":  {SQLite, "create table t (begin text, trigger text); b", []string{"create table t (begin text, trigger text)", "b"}},
-		"dollars":         {Postgres, "do $$ a; $b$ c; $b$ $$; select $1; x", []string{"do $$ a; $b$ c; $b$ $$", "select $1", "x"}},
-		"escapes":         {Postgres, `select E'it\'s;', 'back\'; b`, []string{`select E'it\'s;', 'back\'`, "b"}},
-		"rule":            {Postgres, "create rule r as on insert to v do instead (insert into a values (1); select 2;); b", []string{"create rule r as on insert to v do instead (insert into a values (1); select 2;)", "b"}},
-		"nested comment":  {Postgres, "/* a /* ; */ ; */ x; y", []string{"x", "y"}},
-		"atomic":          {Postgres, "create function f() returns int begin atomic select case when 1 then 2 end; end; y", []string{"create function f() returns int begin atomic select case when 1 then 2 end; end", "y"}},
-		"shell":           {Postgres, "\\restrict x;y\nset a = 1;\nCOPY hive (id) FROM stdin;\n1;\n2\n\\.\nb;", []string{"set a = 1", "b"}},
-		"copy at the end": {Postgres, "copy hive from stdin;\n1", nil},
-		"backslashes": {MySQL, `a 'it\'s;' "x;" ` + "`;`" + `; # c; d
+		"nothing":         {sqlite.SQLite, " ;; -- a;\n", nil},
+		"quotes":          {sqlite.SQLite, "a ';' \";\" [;]; b", []string{"a ';' \";\" [;]", "b"}},
+		"trigger":         {sqlite.SQLite, "create temp trigger x begin select 1; select case when 1 then 2 end; end; c", []string{"create temp trigger x begin select 1; select case when 1 then 2 end; end", "c"}},
+		"a column named":  {sqlite.SQLite, "create table t (begin text, trigger text); b", []string{"create table t (begin text, trigger text)", "b"}},
+		"dollars":         {postgres.PostgreSQL, "do $$ a; $b$ c; $b$ $$; select $1; x", []string{"do $$ a; $b$ c; $b$ $$", "select $1", "x"}},
+		"escapes":         {postgres.PostgreSQL, `select E'it\'s;', 'back\'; b`, []string{`select E'it\'s;', 'back\'`, "b"}},
+		"rule":            {postgres.PostgreSQL, "create rule r as on insert to v do instead (insert into a values (1); select 2;); b", []string{"create rule r as on insert to v do instead (insert into a values (1); select 2;)", "b"}},
+		"nested comment":  {postgres.PostgreSQL, "/* a /* ; */ ; */ x; y", []string{"x", "y"}},
+		"atomic":          {postgres.PostgreSQL, "create function f() returns int begin atomic select case when 1 then 2 end; end; y", []string{"create function f() returns int begin atomic select case when 1 then 2 end; end", "y"}},
+		"shell":           {postgres.PostgreSQL, "\\restrict x;y\nset a = 1;\nCOPY hive (id) FROM stdin;\n1;\n2\n\\.\nb;", []string{"set a = 1", "b"}},
+		"copy at the end": {postgres.PostgreSQL, "copy hive from stdin;\n1", nil},
+		"backslashes": {mysql.MySQL, `a 'it\'s;' "x;" ` + "`;`" + `; # c; d
 -- e;
 f`, []string{`a 'it\'s;' "x;" ` + "`;`", "f"}},
-		"two dashes":          {MySQL, "select 1--1; b", []string{"select 1--1", "b"}},
-		"versioned":           {MySQL, "/*!40101 SET a = 1 */; /*M!100616 b */; /* c */ d", []string{"SET a = 1", "b", "d"}},
-		"delimiter":           {MySQL, "delimiter //\ncreate trigger x begin a; b; end//\nDELIMITER ;\nc;", []string{"create trigger x begin a; b; end", "c"}},
-		"delimiter in a word": {MySQL, "delimiter $$\ncreate procedure p() begin a; end$$\ncreate procedure q() begin if b then c; end if; end$$\ndelimiter ;\nd;", []string{"create procedure p() begin a; end", "create procedure q() begin if b then c; end if; end", "d"}},
-		"several in one":      {MySQL, "delimiter $$\ndrop procedure if exists p; create procedure p() begin a; case b when 1 then c; end case; end; create table t (x int)$$\ndelimiter ;\ny", []string{"drop procedure if exists p", "create procedure p() begin a; case b when 1 then c; end case; end", "create table t (x int)", "y"}},
-		"a column called end": {MySQL, "delimiter $$\ncreate procedure p() begin declare exit handler for sqlexception begin rollback; end; select t.end, begin from t where end > 1; l: begin update t set end = 2; end l; end$$\ndelimiter ;\nd;", []string{"create procedure p() begin declare exit handler for sqlexception begin rollback; end; select t.end, begin from t where end > 1; l: begin update t set end = 2; end l; end", "d"}},
-		"a trigger on end":    {SQLite, "create trigger x after update of end on t begin update t set begin = new.end where new.end > 1; end; c", []string{"create trigger x after update of end on t begin update t set begin = new.end where new.end > 1; end", "c"}},
-		"without a body":      {MySQL, "delimiter //\ncreate function f() returns int return 1; a//", []string{"create function f() returns int return 1", "a"}},
-		"other files":         {MySQL, "source a.sql\n\\. b.sql\ncreate table source (a int);", []string{"create table source (a int)"}},
-		"the shell of sqlite": {SQLite, "# a;\n.mode csv;\n.read b.sql\ncreate table t (a text); -- c\ninsert into t values ('\n.x;\n#y;');", []string{"create table t (a text)", "insert into t values (' .x; #y;')"}},
-		"without delimiter":   {MySQL, "create procedure p() begin if a then b; end if; while c do d; end while; end; e", []string{"create procedure p() begin if a then b; end if; while c do d; end while; end", "e"}},
+		"two dashes":          {mysql.MySQL, "select 1--1; b", []string{"select 1--1", "b"}},
+		"versioned":           {mysql.MySQL, "/*!40101 SET a = 1 */; /*M!100616 b */; /* c */ d", []string{"SET a = 1", "b", "d"}},
+		"delimiter":           {mysql.MySQL, "delimiter //\ncreate trigger x begin a; b; end//\nDELIMITER ;\nc;", []string{"create trigger x begin a; b; end", "c"}},
+		"delimiter in a word": {mysql.MySQL, "delimiter $$\ncreate procedure p() begin a; end$$\ncreate procedure q() begin if b then c; end if; end$$\ndelimiter ;\nd;", []string{"create procedure p() begin a; end", "create procedure q() begin if b then c; end if; end", "d"}},
+		"several in one":      {mysql.MySQL, "delimiter $$\ndrop procedure if exists p; create procedure p() begin a; case b when 1 then c; end case; end; create table t (x int)$$\ndelimiter ;\ny", []string{"drop procedure if exists p", "create procedure p() begin a; case b when 1 then c; end case; end", "create table t (x int)", "y"}},
+		"a column called end": {mysql.MySQL, "delimiter $$\ncreate procedure p() begin declare exit handler for sqlexception begin rollback; end; select t.end, begin from t where end > 1; l: begin update t set end = 2; end l; end$$\ndelimiter ;\nd;", []string{"create procedure p() begin declare exit handler for sqlexception begin rollback; end; select t.end, begin from t where end > 1; l: begin update t set end = 2; end l; end", "d"}},
+		"a trigger on end":    {sqlite.SQLite, "create trigger x after update of end on t begin update t set begin = new.end where new.end > 1; end; c", []string{"create trigger x after update of end on t begin update t set begin = new.end where new.end > 1; end", "c"}},
+		"without a body":      {mysql.MySQL, "delimiter //\ncreate function f() returns int return 1; a//", []string{"create function f() returns int return 1", "a"}},
+		"other files":         {mysql.MySQL, "source a.sql\n\\. b.sql\ncreate table source (a int);", []string{"create table source (a int)"}},
+		"the shell of sqlite": {sqlite.SQLite, "# a;\n.mode csv;\n.read b.sql\ncreate table t (a text); -- c\ninsert into t values ('\n.x;\n#y;');", []string{"create table t (a text)", "insert into t values (' .x; #y;')"}},
+		"without delimiter":   {mysql.MySQL, "create procedure p() begin if a then b; end if; while c do d; end while; end; e", []string{"create procedure p() begin if a then b; end if; while c do d; end while; end", "e"}},
 	} {
 		assert.Equal(t, c.want, heads(c.text, c.dialect), name)
 	}
 }
 
 func TestPositions(t *testing.T) {
-	f := &File{Path: "a.sql", Text: "-- größe\nCREATE TABLE a (x);\n  /* b */ DROP äb c;"}
-	list := Split(f, Postgres)
+	f := &sqltext.File{Path: "a.sql", Text: "-- größe\nCREATE TABLE a (x);\n  /* b */ DROP äb c;"}
+	list := sqltext.Split(f, postgres.PostgreSQL)
 	require.Len(t, list, 2)
 	assert.Equal(t, "größe", list[0].Comment)
 	line, column := list[1].Position(0)
@@ -83,7 +89,7 @@ func found(t *testing.T, folder string, paths ...string) []string {
 	for i := range paths {
 		paths[i] = filepath.Join(folder, paths[i])
 	}
-	files, err := Find(paths)
+	files, err := sqltext.Find(paths)
 	require.NoError(t, err)
 	var names []string
 	for _, f := range files {
@@ -108,7 +114,7 @@ func TestFind(t *testing.T) {
 		"none.sql": "there is no file or folder", "none*.sql": "no file fits", "[": "cannot be read", "empty": "there are no scripts in",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Join(folder, "empty"), 0o755))
-		_, err := Find([]string{filepath.Join(folder, path)})
+		_, err := sqltext.Find([]string{filepath.Join(folder, path)})
 		require.ErrorContains(t, err, want)
 		assert.NotEmpty(t, fault.Next(err))
 	}
@@ -116,46 +122,46 @@ func TestFind(t *testing.T) {
 
 func TestHalvesInOneFile(t *testing.T) {
 	for _, marks := range [][2]string{{"-- up", "-- down"}, {"-- +x Up", "-- +x Down"}, {"-- x:up", "--x:down"}} {
-		text := upHalf(marks[0] + "\nCREATE TABLE a (x);\n-- to count down\n" + marks[1] + "\nDROP TABLE a;\n")
-		assert.Equal(t, []string{"CREATE TABLE a (x)"}, heads(text, SQLite), marks)
+		text := sqltext.UpHalf(marks[0] + "\nCREATE TABLE a (x);\n-- to count down\n" + marks[1] + "\nDROP TABLE a;\n")
+		assert.Equal(t, []string{"CREATE TABLE a (x)"}, heads(text, sqlite.SQLite), marks)
 	}
 }
 
 func TestEncodings(t *testing.T) {
 	for _, text := range []string{"\xef\xbb\xbfgröße", "\xff\xfeg\x00r\x00\xf6\x00\xdf\x00e\x00", "\xfe\xff\x00g\x00r\x00\xf6\x00\xdf\x00e", "größe"} {
-		assert.Equal(t, "größe", decode([]byte(text)))
+		assert.Equal(t, "größe", sqltext.Decode([]byte(text)))
 	}
 }
 
 func TestGuess(t *testing.T) {
-	for text, want := range map[string]Dialect{
-		"CREATE TABLE hive (id INTEGER PRIMARY KEY)":                SQLite,
-		"CREATE TABLE hive (id serial PRIMARY KEY, a text[])":       Postgres,
-		"CREATE TABLE `hive` (id INT AUTO_INCREMENT) ENGINE=InnoDB": MySQL,
-		"CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT)":  SQLite,
-		"# the hives\nCREATE TABLE hive (id INT)":                   MySQL,
-		"": SQLite,
-		"CREATE TABLE `hive` (`id` INTEGER PRIMARY KEY AUTOINCREMENT, `at` DATETIME, `a` DOUBLE, `b` DOUBLE);":                            SQLite,
-		"-- serial, jsonb, timestamptz and AUTO_INCREMENT\nCREATE TABLE hive (id INTEGER PRIMARY KEY, t TEXT DEFAULT 'serial $$ ::int');": SQLite,
-		"CREATE TABLE hive (id INTEGER PRIMARY KEY, at DATETIME DEFAULT CURRENT_TIMESTAMP) WITHOUT ROWID;":                                SQLite,
-		"CREATE TABLE [hive box] (id INTEGER PRIMARY KEY, [name] TEXT COLLATE NOCASE);":                                                   SQLite,
-		"INSERT OR IGNORE INTO hive VALUES (1); CREATE TABLE hive (id INTEGER, unsigned INTEGER);":                                        SQLite,
-		"CREATE TABLE hive (id INT(11) NOT NULL, name VARCHAR(20), KEY `n` (name));":                                                      MySQL,
-		"CREATE TABLE hive (id bigint unsigned, at timestamp DEFAULT now() ON UPDATE CURRENT_TIMESTAMP);":                                 MySQL,
-		"CREATE TABLE hive (id uuid DEFAULT gen_random_uuid(), at timestamp without time zone, note character varying(20));":              Postgres,
-		"CREATE TABLE hive (id int, tags text[]); CREATE INDEX i ON hive USING gin (tags);":                                               Postgres,
+	for text, want := range map[string]*sqltext.Dialect{
+		"CREATE TABLE hive (id INTEGER PRIMARY KEY)":                sqlite.SQLite,
+		"CREATE TABLE hive (id serial PRIMARY KEY, a text[])":       postgres.PostgreSQL,
+		"CREATE TABLE `hive` (id INT AUTO_INCREMENT) ENGINE=InnoDB": mysql.MySQL,
+		"CREATE TABLE hive (id INTEGER PRIMARY KEY AUTOINCREMENT)":  sqlite.SQLite,
+		"# the hives\nCREATE TABLE hive (id INT)":                   mysql.MySQL,
+		"": sqlite.SQLite,
+		"CREATE TABLE `hive` (`id` INTEGER PRIMARY KEY AUTOINCREMENT, `at` DATETIME, `a` DOUBLE, `b` DOUBLE);":                            sqlite.SQLite,
+		"-- serial, jsonb, timestamptz and AUTO_INCREMENT\nCREATE TABLE hive (id INTEGER PRIMARY KEY, t TEXT DEFAULT 'serial $$ ::int');": sqlite.SQLite,
+		"CREATE TABLE hive (id INTEGER PRIMARY KEY, at DATETIME DEFAULT CURRENT_TIMESTAMP) WITHOUT ROWID;":                                sqlite.SQLite,
+		"CREATE TABLE [hive box] (id INTEGER PRIMARY KEY, [name] TEXT COLLATE NOCASE);":                                                   sqlite.SQLite,
+		"INSERT OR IGNORE INTO hive VALUES (1); CREATE TABLE hive (id INTEGER, unsigned INTEGER);":                                        sqlite.SQLite,
+		"CREATE TABLE hive (id INT(11) NOT NULL, name VARCHAR(20), KEY `n` (name));":                                                      mysql.MySQL,
+		"CREATE TABLE hive (id bigint unsigned, at timestamp DEFAULT now() ON UPDATE CURRENT_TIMESTAMP);":                                 mysql.MySQL,
+		"CREATE TABLE hive (id uuid DEFAULT gen_random_uuid(), at timestamp without time zone, note character varying(20));":              postgres.PostgreSQL,
+		"CREATE TABLE hive (id int, tags text[]); CREATE INDEX i ON hive USING gin (tags);":                                               postgres.PostgreSQL,
 	} {
-		assert.Equal(t, want, Guess([]*File{{Text: text}}), text)
+		assert.Equal(t, want, sqltext.Guess([]*sqltext.File{{Text: text}}, dialects.All), text)
 	}
 }
 
 func TestOtherFilesAreFound(t *testing.T) {
-	for d, text := range map[Dialect]string{Postgres: "a;\n\\i b.sql\n\\ir c.sql\n", MySQL: "source b.sql\n\\. c.sql\n", SQLite: ".read b.sql\n.read c.sql\n"} {
-		list := Included(&File{Text: text}, d)
+	for d, text := range map[*sqltext.Dialect]string{postgres.PostgreSQL: "a;\n\\i b.sql\n\\ir c.sql\n", mysql.MySQL: "source b.sql\n\\. c.sql\n", sqlite.SQLite: ".read b.sql\n.read c.sql\n"} {
+		list := sqltext.Included(&sqltext.File{Text: text}, d)
 		require.Len(t, list, 2, d)
 		assert.Contains(t, list[1].Text, "c.sql")
 	}
-	assert.Empty(t, Included(&File{Text: "SELECT 'source b.sql'"}, MySQL))
+	assert.Empty(t, sqltext.Included(&sqltext.File{Text: "SELECT 'source b.sql'"}, mysql.MySQL))
 }
 
 func FuzzSplit(f *testing.F) {
@@ -163,9 +169,9 @@ func FuzzSplit(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		for _, d := range []Dialect{SQLite, Postgres, MySQL} {
+		for _, d := range []*sqltext.Dialect{sqlite.SQLite, postgres.PostgreSQL, mysql.MySQL} {
 			at, line := 0, 1
-			for _, token := range Scan(s, d) {
+			for _, token := range sqltext.Scan(s, d) {
 				require.LessOrEqual(t, at, token.From, "tokens do not overlap")
 				require.Less(t, token.From, token.To)
 				require.LessOrEqual(t, token.To, len(s))
@@ -173,14 +179,14 @@ func FuzzSplit(f *testing.F) {
 				at, line = token.To, token.Line
 			}
 			last := 0
-			for _, statement := range Split(&File{Text: s}, d) {
+			for _, statement := range sqltext.Split(&sqltext.File{Text: s}, d) {
 				require.GreaterOrEqual(t, statement.From, last)
 				last = statement.From + len(statement.Text)
 				require.LessOrEqual(t, last, len(s))
 				statement.Position(len(statement.Text))
 			}
 		}
-		upHalf(s)
+		sqltext.UpHalf(s)
 	})
 }
 
@@ -188,10 +194,10 @@ func FuzzNatural(f *testing.F) {
 	f.Add("2_a", "10_a", "b")
 	f.Add("01", "1", "1a")
 	f.Fuzz(func(t *testing.T, a, b, c string) {
-		require.Zero(t, Natural(a, a))
-		require.Equal(t, Natural(a, b), -Natural(b, a))
-		if Natural(a, b) <= 0 && Natural(b, c) <= 0 {
-			require.LessOrEqual(t, Natural(a, c), 0)
+		require.Zero(t, sqltext.Natural(a, a))
+		require.Equal(t, sqltext.Natural(a, b), -sqltext.Natural(b, a))
+		if sqltext.Natural(a, b) <= 0 && sqltext.Natural(b, c) <= 0 {
+			require.LessOrEqual(t, sqltext.Natural(a, c), 0)
 		}
 	})
 }
@@ -201,11 +207,11 @@ func FuzzGuess(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		file := &File{Text: s}
-		list := Guesses([]*File{file})
+		file := &sqltext.File{Text: s}
+		list := sqltext.Guesses([]*sqltext.File{file}, dialects.All)
 		require.NotEmpty(t, list)
 		for _, d := range list {
-			for _, statement := range Included(file, d) {
+			for _, statement := range sqltext.Included(file, d) {
 				statement.Position(len(statement.Text))
 			}
 		}

@@ -35,13 +35,10 @@ func (s Statement) Head() string {
 // Split splits a file at the semicolons that end statements. It leaves out
 // what is for the engines' own shells: their commands, data to be copied in,
 // and changes of the delimiter, which it obeys.
-func Split(f *File, d Dialect) []Statement {
+func Split(f *File, d *Dialect) []Statement {
 	source := f.Text
-	switch d {
-	case Postgres:
-		source = blankShell(source)
-	case MySQL:
-		source = openVersioned(source)
+	if d.Shell.Prepare != nil {
+		source = d.Shell.Prepare(d, source)
 	}
 	s := splitter{file: f, source: source, dialect: d, delimiter: ";"}
 	for at := 0; at < len(source); {
@@ -51,43 +48,27 @@ func Split(f *File, d Dialect) []Statement {
 	return s.list
 }
 
-// inclusions are the commands by which the shells of the engines run another
-// file.
-var inclusions = map[Dialect]*regexp.Regexp{
-	Postgres: regexp.MustCompile(`(?m)^\\ir?[ \t]+(\S+)`),
-	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+(\S+)`),
-	SQLite:   regexp.MustCompile(`(?m)^\.read[ \t]+(\S+)`),
-}
-
 // Included lists the files that a script has a shell run, which are not read with
 // it, with their places as of Statement.Position.
-func Included(f *File, d Dialect) []Statement {
+func Included(f *File, d *Dialect) []Statement {
 	var list []Statement
-	for _, m := range inclusions[d].FindAllStringIndex(f.Text, -1) {
+	for _, m := range d.Shell.Includes.FindAllStringIndex(f.Text, -1) {
 		list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
 	}
 	return list
 }
 
-// forShell are what the clients of the engines do themselves. Commands that only
-// change what a client shows are left out.
-var forShell = map[Dialect]*regexp.Regexp{
-	Postgres: regexp.MustCompile(`(?mi)^(?:\\(?:include_relative|include|ir|i|copy|connect|c|gexec|g|if|elif|else|endif|o|w|!)\b[^\n]*|copy\s[^;]*\sfrom\s+stdin\b[^;]*;)`),
-	MySQL:    regexp.MustCompile(`(?mi)^(?:source|\\\.)[ \t]+\S+`),
-	SQLite:   regexp.MustCompile(`(?m)^\.(?:read|import|restore|open|load|shell|system|once|output|save|clone|archive)\b[^\n]*`),
-}
-
 // ForShell lists what a script leaves to the client of its engine, and no server
 // understands, with places as of Statement.Position.
-func ForShell(f *File, d Dialect) []Statement {
+func ForShell(f *File, d *Dialect) []Statement {
 	var list []Statement
-	pattern := forShell[d]
-	if pattern == nil || !pattern.MatchString(f.Text) {
+	pattern := d.Shell.Commands
+	if !pattern.MatchString(f.Text) {
 		return nil
 	}
 	statements := Split(f, d)
 	for _, m := range pattern.FindAllStringIndex(f.Text, -1) {
-		inside := slices.ContainsFunc(statements, func(s Statement) bool { return s.From <= m[0] && m[0] < s.From+len(s.Text) && d != MySQL })
+		inside := slices.ContainsFunc(statements, func(s Statement) bool { return s.From <= m[0] && m[0] < s.From+len(s.Text) && !d.Shell.Anywhere })
 		if !inside {
 			list = append(list, Statement{File: f, Text: f.Text[m[0]:m[1]], From: m[0]})
 		}
@@ -98,7 +79,7 @@ func ForShell(f *File, d Dialect) []Statement {
 type splitter struct {
 	file      *File
 	source    string
-	dialect   Dialect
+	dialect   *Dialect
 	delimiter string
 	list      []Statement
 	words     []Token // of the statement so far
@@ -115,7 +96,7 @@ func (s *splitter) step(at int) int {
 	if len(s.words) == 0 && s.shellLine(at) {
 		return at + indexOr(s.source[at:], "\n", len(s.source)-at)
 	}
-	if s.dialect == MySQL && len(s.words) == 0 {
+	if s.dialect.Shell.Delimiters && len(s.words) == 0 {
 		if m := delimiterLine.FindStringSubmatch(s.source[at:]); m != nil {
 			s.delimiter = m[1]
 			return at + len(m[0])
@@ -130,7 +111,7 @@ func (s *splitter) step(at int) int {
 		s.flush(at)
 		return at + 1
 	}
-	t := next(s.source, at, s.dialect)
+	t := Next(s.source, at, s.dialect)
 	if own && t.Kind == Word { // END$$ holds the delimiter
 		if end := strings.Index(t.Text, s.delimiter); end > 0 {
 			t.Text, t.To = t.Text[:end], at+end
@@ -144,7 +125,7 @@ func (s *splitter) step(at int) int {
 		s.words = append(s.words, t)
 		s.nest(t)
 		switch {
-		case s.dialect != Postgres:
+		case !s.dialect.StatementsInParentheses:
 		case t.Sign("("):
 			s.open++
 		case t.Sign(")"):
@@ -154,21 +135,12 @@ func (s *splitter) step(at int) int {
 	return t.To
 }
 
-// shellLine reports whether a line that begins at a place is for the shell of
-// SQLite: a comment with # or a command with a dot; or one of MySQL's that runs
-// another file.
+// shellLine reports whether a line that begins at a place is for the engine's shell.
 func (s *splitter) shellLine(at int) bool {
-	if at > 0 && s.source[at-1] != '\n' {
+	if s.dialect.Shell.Line == nil || at > 0 && s.source[at-1] != '\n' {
 		return false
 	}
-	switch s.dialect {
-	case SQLite:
-		return s.source[at] == '#' || s.source[at] == '.'
-	case MySQL:
-		place := inclusions[MySQL].FindStringIndex(s.source[at:min(len(s.source), at+200)])
-		return place != nil && place[0] == 0
-	}
-	return false
+	return s.dialect.Shell.Line.MatchString(s.source[at:min(len(s.source), at+200)])
 }
 
 // nest keeps count of the blocks in the body of a trigger or routine, whose
@@ -179,7 +151,7 @@ func (s *splitter) nest(t Token) {
 	}
 	switch strings.ToUpper(t.Text) {
 	case "BEGIN":
-		if s.dialect != Postgres && s.beginsStatement() {
+		if s.dialect.Blocks && s.beginsStatement() {
 			s.blocks = append(s.blocks, statements)
 		}
 	case "ATOMIC":
@@ -191,7 +163,7 @@ func (s *splitter) nest(t Token) {
 	case "END":
 		s.end()
 	}
-	if s.dialect == MySQL && s.closed && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE", "FOR"}, t.Is) {
+	if s.dialect.NamedEnds && s.closed && s.behind("END") && slices.ContainsFunc([]string{"IF", "LOOP", "REPEAT", "WHILE", "FOR"}, t.Is) {
 		s.blocks = append(s.blocks, statements) // that END closed no BEGIN
 	}
 }
@@ -267,88 +239,9 @@ func (s *splitter) flush(end int) {
 	s.words, s.blocks, s.open = nil, nil, 0
 }
 
-var copyFromInput = regexp.MustCompile(`(?is)^copy\s[^;]*\sfrom\s+stdin\b[^;]*;`)
-
-// blankShell puts spaces over the commands of PostgreSQL's shell and the data
-// that follow COPY … FROM stdin, so that every other place stays what it was.
-func blankShell(source string) string {
-	if !strings.Contains(source, "\n\\") && !strings.HasPrefix(source, "\\") && !strings.Contains(strings.ToLower(source), "from stdin") {
-		return source
-	}
-	out := []byte(source)
-	blank := func(from, to int) {
-		for i := from; i < to; i++ {
-			if out[i] != '\n' {
-				out[i] = ' '
-			}
-		}
-	}
-	for at := 0; at < len(source); {
-		lineStart := at == 0 || source[at-1] == '\n'
-		rest := source[at:]
-		if lineStart && rest[0] == '\\' {
-			end := at + indexOr(rest, "\n", len(rest))
-			blank(at, end)
-			at = end
-			continue
-		}
-		if c := copyFromInput.FindString(rest[:min(len(rest), 1<<16)]); lineStart && c != "" {
-			end := len(source)
-			if i := strings.Index(rest, "\n\\."); i >= 0 {
-				end = at + i + len("\n\\.")
-			}
-			blank(at, end)
-			at = end
-			continue
-		}
-		at = next(source, at, Postgres).To
-	}
-	return string(out)
-}
-
-var versioned = regexp.MustCompile(`^/\*(M?!)\d*`)
-
-// existsClause is what only MariaDB reads, so that a script may be run again. It
-// says nothing of the schema.
-var existsClause = regexp.MustCompile(`^/\*M!\d* IF (NOT )?EXISTS \*/`)
-
-// openVersioned puts spaces over the signs of comments that MySQL and MariaDB
-// execute, /*!40101 … */, so that what stands in them counts.
-func openVersioned(source string) string {
-	if !strings.Contains(source, "!") {
-		return source
-	}
-	out := []byte(source)
-	for at := 0; at < len(source); {
-		m := versioned.FindString(source[at:])
-		if clause := existsClause.FindString(source[at:]); clause != "" {
-			for i := range clause {
-				out[at+i] = ' '
-			}
-			at += len(clause)
-			continue
-		}
-		if m == "" {
-			t := next(source, at, MySQL)
-			if t.Kind == Sign && strings.HasPrefix(source[at:], "*/") {
-				copy(out[at:], "  ")
-				at += 2
-				continue
-			}
-			at = t.To
-			continue
-		}
-		for i := range len(m) {
-			out[at+i] = ' '
-		}
-		at += len(m)
-	}
-	return string(out)
-}
-
 // Pieces are the statements of a text as a program sends them, comments that an
 // engine executes included.
-func Pieces(text string, d Dialect) []string {
+func Pieces(text string, d *Dialect) []string {
 	var list []string
 	for _, s := range Split(&File{Path: "script", Text: text}, d) {
 		list = append(list, text[s.From:s.From+len(s.Text)])

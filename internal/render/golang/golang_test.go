@@ -10,6 +10,8 @@ import (
 	"testing"
 	"testing/fstest"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -25,7 +27,7 @@ var hostile = []string{
 }
 
 func hostileCatalog() *catalog.Catalog {
-	c := &catalog.Catalog{Engine: catalog.Postgres}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres)}
 	for _, h := range hostile {
 		t := catalog.Table{Name: "t " + h, Kind: catalog.BaseTable, Comment: h, PrimaryKey: &catalog.Key{Columns: []string{"id"}},
 			Columns: []catalog.Column{
@@ -140,7 +142,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		"gate/mysql/mysql.go": {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
 		"gate/postgres/pg.go": {Data: []byte("package postgres\n")},
 	}
-	files, err := Runtime(sources, catalog.MySQL, Target{Module: "bees", StoreFolder: "a/store"})
+	files, err := Runtime(sources, Target{Module: "bees", StoreFolder: "a/store", Driver: []string{"mysql", "sqldb"}})
 	require.NoError(t, err)
 	var paths []string
 	for _, f := range files {
@@ -149,7 +151,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 	}
 	assert.Equal(t, []string{"a/store/gate/apidoc/page.go", "a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
 	assert.True(t, bytes.Contains(files[4].Text, []byte(`"bees/a/store/gate"`)))
-	_, err = Runtime(fstest.MapFS{}, catalog.MySQL, target)
+	_, err = Runtime(fstest.MapFS{}, target)
 	require.Error(t, err)
 }
 

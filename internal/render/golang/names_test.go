@@ -14,6 +14,8 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
@@ -76,7 +78,7 @@ func (c *checker) check(t testing.TB, folder string, texts map[string][]byte) *t
 // tab is a column of the table before it, two tabs make it refer to a table,
 // three make it an enum with the identifiers so far as labels.
 func schemaOf(text string) *catalog.Catalog {
-	c := &catalog.Catalog{Engine: catalog.Postgres}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.Postgres)}
 	tables := map[string]bool{}
 	var labels []string
 	for _, line := range strings.Split(text, "\n") {

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"testing"
 
+	"widegate/internal/testdb/dialects"
+
 	"github.com/pb33f/libopenapi"
 	validator "github.com/pb33f/libopenapi-validator"
 	"github.com/stretchr/testify/assert"
@@ -16,7 +18,7 @@ import (
 )
 
 func oneTable() *catalog.Catalog {
-	return &catalog.Catalog{Engine: catalog.SQLite, Tables: []catalog.Table{{
+	return &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{{
 		Name: "hive", Kind: catalog.BaseTable, Comment: "A \"box\" of <bees> & combs.", PrimaryKey: &catalog.Key{Columns: []string{"id"}},
 		Columns: []catalog.Column{
 			{Name: "id", Type: catalog.Type{Kind: catalog.Int, Bits: 64}, Default: &catalog.Default{Kind: catalog.Identity}},

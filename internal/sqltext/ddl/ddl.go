@@ -10,7 +10,7 @@
 package ddl
 
 import (
-	"context"
+	"fmt"
 	"strings"
 
 	"widegate/internal/catalog"
@@ -18,38 +18,41 @@ import (
 	"widegate/internal/sqltext"
 )
 
-// Read reads the schemas that are named from scripts of the dialect; none
-// means those that a connection would see by itself.
-func Read(ctx context.Context, d sqltext.Dialect, files []*sqltext.File, schemas []string) (*catalog.Catalog, error) {
-	if d == sqltext.Postgres {
-		return readPostgres(ctx, files, schemas)
-	}
-	return readMySQL(ctx, files)
+// Problem is an error in a statement; at is a place in its text, in bytes.
+type Problem struct {
+	At   int
+	Text string
+	Next string
 }
 
-// problem is an error in a statement; at is a place in its text, in bytes.
-type problem struct {
-	at   int
-	text string
-	next string
-}
+func (p *Problem) Error() string { return p.Text }
 
-func (p *problem) Error() string { return p.text }
-
-// locate says where a problem is.
-func locate(s sqltext.Statement, err error) error {
-	p, ok := err.(*problem)
+// Locate says where a problem is.
+func Locate(s sqltext.Statement, err error) error {
+	p, ok := err.(*Problem)
 	if !ok {
-		p = &problem{text: err.Error()}
+		p = &Problem{Text: err.Error()}
 	}
-	next := p.next
+	next := p.Next
 	if next == "" {
 		next = "mend the statement, name another dialect with --engine, or read with a server: `database: {scratch: URL}` in widegate.yaml"
 	}
-	line, column := s.Position(p.at)
-	return fault.New(next, "%s:%d:%d: %s: %s", s.File.Path, line, column, s.Head(), p.text)
+	line, column := s.Position(p.At)
+	return fault.New(next, "%s:%d:%d: %s: %s", s.File.Path, line, column, s.Head(), p.Text)
 }
 
-func noSchema(name string, made []string) error {
+func NoSchema(name string, made []string) error {
 	return fault.New("the scripts make "+strings.Join(made, ", "), "there is no schema %q", name)
 }
+
+// Unread is the note about a statement that is not read from scripts.
+func Unread(s sqltext.Statement, why string) catalog.Note {
+	line, column := s.Position(0)
+	return catalog.Note{Text: fmt.Sprintf("%s:%d:%d: %s: %s", s.File.Path, line, column, s.Head(), why)}
+}
+
+// Why a statement is not read.
+const (
+	NotFromScripts = "is not read from scripts, only from a database"
+	NotUnderstood  = "is not understood"
+)

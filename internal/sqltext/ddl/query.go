@@ -8,32 +8,32 @@ import (
 
 // A query is what a view is defined by, reduced to what the names and types of
 // its columns follow from. Both grammars are brought to this form.
-type query struct {
-	with    []with
-	from    []source
-	outputs []output
-	simple  bool // rows of one table, each once: a view of it can be updated
+type Query struct {
+	With    []With
+	From    []Source
+	Outputs []Output
+	Simple  bool // rows of one table, each once: a view of it can be updated
 }
 
-type with struct {
-	name    string
-	columns []string
-	query   *query
+type With struct {
+	Name    string
+	Columns []string
+	Query   *Query
 }
 
-// source is a table, a query or a function that rows come from.
-type source struct {
-	schema, name string
-	query        *query
-	columns      []catalog.Column // of a function
-	alias        string
-	renamed      []string // names given to the columns
-	using        []string // columns joined on, which a star shows once
+// Source is a table, a query or a function that rows come from.
+type Source struct {
+	Schema, Name string
+	Query        *Query
+	Columns      []catalog.Column // of a function
+	Alias        string
+	Renamed      []string // names given to the columns
+	Using        []string // columns joined on, which a star shows once
 }
 
-type output struct {
-	name string
-	expr expr
+type Output struct {
+	Name string
+	Expr Expr
 }
 
 // exprKind says what an expression is.
@@ -41,31 +41,31 @@ type exprKind uint8
 
 const (
 	unknownExpr exprKind = iota
-	columnExpr           // names: table and column
-	starExpr             // names: table, or none
-	callExpr             // names: the function; args
-	typedExpr            // of a known type, such as a cast
-	queryExpr            // the value of a query's only column
-	choiceExpr           // one of args, as of CASE and coalesce
+	ColumnExpr           // names: table and column
+	StarExpr             // names: table, or none
+	CallExpr             // names: the function; args
+	TypedExpr            // of a known type, such as a cast
+	QueryExpr            // the value of a query's only column
+	ChoiceExpr           // one of args, as of CASE and coalesce
 )
 
-type expr struct {
-	kind  exprKind
-	names []string
-	args  []expr
-	query *query
-	typed catalog.Column // Declared and Type of a typedExpr
+type Expr struct {
+	Kind  exprKind
+	Names []string
+	Args  []Expr
+	Query *Query
+	Typed catalog.Column // Declared and Type of a typedExpr
 }
 
-// scope is where names in a query are looked up.
-type scope struct {
-	tables  func(schema, name string) ([]catalog.Column, bool)
-	call    func(name string, args []catalog.Column) catalog.Column
-	with    map[string][]catalog.Column
-	outer   *scope
+// Scope is where names in a query are looked up.
+type Scope struct {
+	Tables  func(schema, name string) ([]catalog.Column, bool)
+	Call    func(name string, args []catalog.Column) catalog.Column
+	With    map[string][]catalog.Column
+	outer   *Scope
 	sources []named
 
-	comments bool // views have the comments of the columns they show
+	Comments bool // views have the comments of the columns they show
 }
 
 type named struct {
@@ -74,29 +74,29 @@ type named struct {
 	using   []string
 }
 
-// unknownColumn is a column whose type does not follow from the query.
-func unknownColumn() catalog.Column { return catalog.Column{Type: catalog.Type{Kind: catalog.Other}} }
+// UnknownColumn is a column whose type does not follow from the query.
+func UnknownColumn() catalog.Column { return catalog.Column{Type: catalog.Type{Kind: catalog.Other}} }
 
-// columnsOf returns the columns that a query puts out.
-func (s *scope) columnsOf(q *query) []catalog.Column {
-	inner := &scope{tables: s.tables, call: s.call, with: map[string][]catalog.Column{}, outer: s, comments: s.comments}
-	for name, columns := range s.with {
-		inner.with[name] = columns
+// ColumnsOf returns the columns that a query puts out.
+func (s *Scope) ColumnsOf(q *Query) []catalog.Column {
+	inner := &Scope{Tables: s.Tables, Call: s.Call, With: map[string][]catalog.Column{}, outer: s, Comments: s.Comments}
+	for name, columns := range s.With {
+		inner.With[name] = columns
 	}
-	for _, w := range q.with {
-		inner.with[strings.ToLower(w.name)] = rename(inner.columnsOf(w.query), w.columns)
+	for _, w := range q.With {
+		inner.With[strings.ToLower(w.Name)] = Rename(inner.ColumnsOf(w.Query), w.Columns)
 	}
-	for _, from := range q.from {
-		inner.sources = append(inner.sources, named{from.alias, inner.sourceColumns(from), from.using})
+	for _, from := range q.From {
+		inner.sources = append(inner.sources, named{from.Alias, inner.sourceColumns(from), from.Using})
 	}
 	var list []catalog.Column
-	for _, o := range q.outputs {
-		if o.expr.kind == starExpr {
-			list = append(list, inner.star(o.expr.names)...)
+	for _, o := range q.Outputs {
+		if o.Expr.Kind == StarExpr {
+			list = append(list, inner.star(o.Expr.Names)...)
 			continue
 		}
-		c := inner.typeOf(o.expr)
-		c.Name = o.name
+		c := inner.TypeOf(o.Expr)
+		c.Name = o.Name
 		if c.Name == "" {
 			c.Name = "?column?"
 		}
@@ -106,14 +106,14 @@ func (s *scope) columnsOf(q *query) []catalog.Column {
 }
 
 // shown keeps of a column what a view's column has.
-func (s *scope) shown(c catalog.Column) catalog.Column {
-	if !s.comments {
+func (s *Scope) shown(c catalog.Column) catalog.Column {
+	if !s.Comments {
 		c.Comment = ""
 	}
 	return catalog.Column{Name: c.Name, Declared: c.Declared, Type: c.Type, Domain: c.Domain, Collation: c.Collation, Comment: c.Comment, Nullable: true}
 }
 
-func rename(columns []catalog.Column, names []string) []catalog.Column {
+func Rename(columns []catalog.Column, names []string) []catalog.Column {
 	for i := range columns {
 		if i < len(names) {
 			columns[i].Name = names[i]
@@ -122,25 +122,25 @@ func rename(columns []catalog.Column, names []string) []catalog.Column {
 	return columns
 }
 
-func (s *scope) sourceColumns(from source) []catalog.Column {
+func (s *Scope) sourceColumns(from Source) []catalog.Column {
 	switch {
-	case from.query != nil:
-		return rename(s.columnsOf(from.query), from.renamed)
-	case from.columns != nil:
-		return rename(from.columns, from.renamed)
+	case from.Query != nil:
+		return Rename(s.ColumnsOf(from.Query), from.Renamed)
+	case from.Columns != nil:
+		return Rename(from.Columns, from.Renamed)
 	}
-	columns, ok := s.with[strings.ToLower(from.name)]
-	if !ok || from.schema != "" {
-		columns, _ = s.tables(from.schema, from.name)
+	columns, ok := s.With[strings.ToLower(from.Name)]
+	if !ok || from.Schema != "" {
+		columns, _ = s.Tables(from.Schema, from.Name)
 	}
 	copied := make([]catalog.Column, len(columns))
 	copy(copied, columns)
-	return rename(copied, from.renamed)
+	return Rename(copied, from.Renamed)
 }
 
 // star lists the columns of one source, or of all; those that two sources are
 // joined on come first, and once.
-func (s *scope) star(names []string) []catalog.Column {
+func (s *Scope) star(names []string) []catalog.Column {
 	var list []catalog.Column
 	shared := map[string]bool{}
 	if len(names) == 0 {
@@ -167,7 +167,7 @@ func (s *scope) star(names []string) []catalog.Column {
 }
 
 // find looks a column up, in the queries around too.
-func (s *scope) find(table, name string) (catalog.Column, bool) {
+func (s *Scope) find(table, name string) (catalog.Column, bool) {
 	for at := s; at != nil; at = at.outer {
 		for _, from := range at.sources {
 			if table != "" && !strings.EqualFold(from.alias, table) {
@@ -183,34 +183,34 @@ func (s *scope) find(table, name string) (catalog.Column, bool) {
 	return catalog.Column{}, false
 }
 
-func (s *scope) typeOf(e expr) catalog.Column {
-	switch e.kind {
-	case columnExpr:
+func (s *Scope) TypeOf(e Expr) catalog.Column {
+	switch e.Kind {
+	case ColumnExpr:
 		table := ""
-		if n := len(e.names); n > 1 {
-			table = e.names[n-2]
+		if n := len(e.Names); n > 1 {
+			table = e.Names[n-2]
 		}
-		if c, ok := s.find(table, e.names[len(e.names)-1]); ok {
+		if c, ok := s.find(table, e.Names[len(e.Names)-1]); ok {
 			return c
 		}
-	case typedExpr:
-		return e.typed
-	case queryExpr:
-		if columns := s.columnsOf(e.query); len(columns) > 0 {
+	case TypedExpr:
+		return e.Typed
+	case QueryExpr:
+		if columns := s.ColumnsOf(e.Query); len(columns) > 0 {
 			return columns[0]
 		}
-	case choiceExpr:
-		for _, a := range e.args {
-			if c := s.typeOf(a); c.Declared != "" {
+	case ChoiceExpr:
+		for _, a := range e.Args {
+			if c := s.TypeOf(a); c.Declared != "" {
 				return c
 			}
 		}
-	case callExpr:
-		args := make([]catalog.Column, len(e.args))
-		for i, a := range e.args {
-			args[i] = s.typeOf(a)
+	case CallExpr:
+		args := make([]catalog.Column, len(e.Args))
+		for i, a := range e.Args {
+			args[i] = s.TypeOf(a)
 		}
-		return s.call(e.names[len(e.names)-1], args)
+		return s.Call(e.Names[len(e.Names)-1], args)
 	}
-	return unknownColumn()
+	return UnknownColumn()
 }

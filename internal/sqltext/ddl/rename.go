@@ -2,9 +2,9 @@ package ddl
 
 import "widegate/internal/catalog"
 
-// renameColumn renames a column in its table, but for the expressions, which
+// RenameColumn renames a column in its table, but for the expressions, which
 // the dialects print in their own ways.
-func renameColumn(t *catalog.Table, from, to string) {
+func RenameColumn(t *catalog.Table, from, to string) {
 	c, _ := t.Column(from)
 	c.Name = to
 	if t.PrimaryKey != nil {
@@ -21,9 +21,9 @@ func renameColumn(t *catalog.Table, from, to string) {
 	}
 }
 
-// renameTarget renames a column of a table in the references of another, or of
+// RenameTarget renames a column of a table in the references of another, or of
 // its own.
-func renameTarget(other, t *catalog.Table, from, to string) {
+func RenameTarget(other, t *catalog.Table, from, to string) {
 	for _, r := range other.References {
 		if r.Schema == t.Schema && r.Table == t.Name {
 			replaceName(r.Target, from, to)
@@ -31,8 +31,8 @@ func renameTarget(other, t *catalog.Table, from, to string) {
 	}
 }
 
-// moveReferences follows a table that gets another schema or name.
-func moveReferences(other *catalog.Table, before, schema, name string) {
+// MoveReferences follows a table that gets another schema or name.
+func MoveReferences(other *catalog.Table, before, schema, name string) {
 	for i := range other.References {
 		if ref := &other.References[i]; catalog.Qualify(ref.Schema, ref.Table) == before {
 			ref.Schema, ref.Table = schema, name
