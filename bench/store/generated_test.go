@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"widegate/internal/engine/registry"
 	"widegate/internal/testdb/dialects"
 
 	"github.com/stretchr/testify/assert"
@@ -26,10 +27,12 @@ var update = flag.Bool("update", false, "write the generated store anew")
 func TestStoreIsTheGenerated(t *testing.T) {
 	c, err := read.Read(t.Context(), read.Source{Engine: dialects.Postgres, DDL: []string{"../schema/postgres.sql"}})
 	require.NoError(t, err)
+	e, err := registry.Of(c.Engine.Name)
+	require.NoError(t, err)
 	p := project.Default()
 	m, err := model.Build(c, p, project.NewNames())
 	require.NoError(t, err)
-	files, err := golang.Render(m, golang.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store"})
+	files, err := golang.Render(m, golang.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store", Driver: e.Packages(), URLForm: e.URLForm()})
 	require.NoError(t, err)
 	files = append(files, render.File{Path: "api/openapi.json", Text: openapi.Render(m, "bench")})
 	for _, f := range files {

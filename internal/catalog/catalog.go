@@ -500,14 +500,14 @@ func Decode(text []byte, known []*sqltext.Dialect) (*Catalog, error) {
 		return nil, fmt.Errorf("reading the catalog: %w", err)
 	}
 	c := (*Catalog)(form.plain)
+	if c.Version != Version {
+		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
+	}
 	i := slices.IndexFunc(known, func(d *sqltext.Dialect) bool { return d.Name == form.Engine })
 	if i < 0 {
 		return nil, fmt.Errorf("reading the catalog: there is no engine %q", form.Engine)
 	}
 	c.Engine = known[i]
-	if c.Version != Version {
-		return nil, fmt.Errorf("reading the catalog: its form is version %d, this program knows %d", c.Version, Version)
-	}
 	if err := c.check(); err != nil {
 		return nil, fmt.Errorf("reading the catalog: %w", err)
 	}

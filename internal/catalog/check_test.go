@@ -27,6 +27,6 @@ func TestDecodeHoldsToWords(t *testing.T) {
 	for i := range 2001 {
 		columns = append(columns, fmt.Sprintf(`{"name": "c%d", "declared": "integer", "type": {"kind": "int"}}`, i))
 	}
-	_, err = Decode([]byte(`{"version": 1, "engine": "sqlite", "tables": [{"name": "hive", "kind": "table", "columns": [` + strings.Join(columns, ",") + `]}]}`))
+	_, err = Decode([]byte(`{"version": 1, "engine": "sqlite", "tables": [{"name": "hive", "kind": "table", "columns": [`+strings.Join(columns, ",")+`]}]}`), dialects.All)
 	assert.ErrorContains(t, err, "more than sqlite takes")
 }

@@ -46,7 +46,7 @@ the code and starts the service. Ctrl-C ends it; run again to go on where it was
 	}
 	f := cmd.Flags()
 	f.StringVar(&d.folder, "folder", "demo", "the `FOLDER` to make")
-	f.StringVar(&d.url, "url", "", "the `URL` of an empty database to use; a SQLite file in the folder when left out")
+	f.StringVar(&d.url, "url", "", "the `URL` of an empty database to use; a file in the folder when left out")
 	f.IntVar(&d.port, "port", 8080, "the `PORT` at which the service listens")
 	f.IntVar(&d.rows, "rows", beekeeping.DefaultRows, "`NUMBER` of inspections; other tables in proportion")
 	f.BoolVar(&d.noStart, "no-start", false, "do not start the service")

@@ -21,7 +21,6 @@ import (
 	"widegate/internal/printable"
 	"widegate/internal/project"
 	"widegate/internal/read"
-	"widegate/internal/secret"
 )
 
 // connectTime bounds the test of a URL that was typed.
@@ -263,7 +262,7 @@ const followedLines = 10
 
 // commandLine is the command that says by flags what the form asked for.
 func (s setup) commandLine() string {
-	words := []string{"widegate", "new", "--url", shellWord(secret.Hide(s.url))}
+	words := []string{"widegate", "new", "--url", shellWord(read.Hide(s.url))}
 	for _, schema := range s.schemas {
 		words = append(words, "--schema", shellWord(schema))
 	}

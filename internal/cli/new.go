@@ -20,7 +20,6 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/rooted"
-	"widegate/internal/secret"
 )
 
 // setup is what the flags of new say.
@@ -120,7 +119,7 @@ func (a *app) setUp(cmd *cobra.Command, s setup) error {
 	}
 	a.showChoice(c, m)
 	a.say("\nWrote %s.", file)
-	if p.Database.URL == p.Database.Written && secret.In(p.Database.URL) {
+	if p.Database.URL == p.Database.Written && read.Hide(p.Database.URL) != p.Database.URL {
 		a.say("It holds a password: put that into the environment, and ${NAME} in its place, before you commit the file.")
 	}
 	a.sayNext(p, toWrite(p), toApply(cmd.Context(), p))

@@ -130,7 +130,7 @@ func (a *app) readSource(ctx context.Context, source read.Source) (*catalog.Cata
 
 // fileEndings mark an argument that is meant as a source, also where there is
 // no such file.
-var fileEndings = []string{".sql", ".json", ".db", ".db3", ".sqlite", ".sqlite3"}
+var fileEndings = append([]string{".sql", ".json"}, registry.Embedded().Endings()...)
 
 // splitArgs tells sources from tables: what is a URL, a file or folder, or is
 // spelled like one is a source. Where no project file is there, the first is

@@ -17,7 +17,6 @@ import (
 	"widegate/internal/printable"
 	"widegate/internal/project"
 	"widegate/internal/read"
-	"widegate/internal/secret"
 )
 
 // sourcesHelp says what the commands about two schemas take.
@@ -101,7 +100,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 	case word == "":
 		source := generate.Source(p)
 		c, err := a.readSource(ctx, source)
-		return c, secret.Hide(sourceName(source)), source, err
+		return c, read.Hide(sourceName(source)), source, err
 	case isRevision:
 		_, ledger, err := project.Revision(ctx, a.config, revision, registry.Dialects())
 		if err != nil {
@@ -134,7 +133,7 @@ func (a *app) schema(ctx context.Context, p *project.Project, word string, f sch
 		return nil, "", read.Source{}, err
 	}
 	c, err := a.readSource(ctx, source)
-	return c, secret.Hide(word), source, err
+	return c, read.Hide(word), source, err
 }
 
 // present leaves out the schemas that a live database does not have yet, or no

@@ -141,7 +141,7 @@ func (a *app) schemaToExtend(ctx context.Context, f tableFlags) (*catalog.Catalo
 		return &catalog.Catalog{Engine: e.Dialect()}, folder, nil
 	}
 	if source.URL == "" && len(source.DDL) == 0 && source.Snapshot == "" {
-		return nil, "", fault.New("make a project file with `widegate new`, or say --engine sqlite --into FOLDER", "there is no project file, and no folder of scripts is named")
+		return nil, "", fault.New("make a project file with `widegate new`, or say --engine ENGINE --into FOLDER", "there is no project file, and no folder of scripts is named")
 	}
 	c, err := a.readSource(ctx, source)
 	return c, folder, err

@@ -127,6 +127,7 @@ type Program struct {
 // looked at without a server.
 type Embedder interface {
 	Engine
+	Endings() []string // of its files
 	// Embed are the statements that make the tables, and the names of what is left out.
 	Embed(c *catalog.Catalog) (statements, left []string)
 }

@@ -32,7 +32,6 @@ import (
 	"widegate/internal/render/golang"
 	"widegate/internal/render/openapi"
 	"widegate/internal/render/starter"
-	"widegate/internal/secret"
 	"widegate/internal/sqlquery"
 )
 
@@ -378,7 +377,7 @@ const goVersion = "1.26"
 // the project's own, unless there is a secret in it, it depends on variables of
 // the environment, or it is only DDL.
 func starterURL(e engine.Engine, d project.Database) string {
-	if d.URL == "" || secret.In(d.URL) || d.Written != d.URL {
+	if d.URL == "" || read.Hide(d.URL) != d.URL || d.Written != d.URL {
 		return ""
 	}
 	if file, isFile := e.File(d.URL); isFile {

@@ -5,8 +5,6 @@ import (
 	"path/filepath"
 	"testing"
 
-	"widegate/internal/testdb/dialects"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,14 +59,14 @@ func TestRequire(t *testing.T) {
 			write(t, file, c.before)
 			m, err := Find(filepath.Dir(file))
 			require.NoError(t, err)
-			changed, err := m.Require(dialects.Postgres, false, widegate.Sources)
+			changed, err := m.Require("github.com/jackc/pgx/v5", false, widegate.Sources)
 			require.NoError(t, err)
 			assert.Equal(t, c.changed, changed)
 			text, err := os.ReadFile(file)
 			require.NoError(t, err)
 			assert.Contains(t, string(text), "github.com/jackc/pgx/v5 v5.")
 			assert.NotContains(t, string(text), "v5.0.0")
-			again, err := m.Require(dialects.Postgres, false, widegate.Sources)
+			again, err := m.Require("github.com/jackc/pgx/v5", false, widegate.Sources)
 			require.NoError(t, err)
 			assert.False(t, again)
 		})
@@ -77,7 +75,7 @@ func TestRequire(t *testing.T) {
 	write(t, file, "module bees\nrequire (\n")
 	m, err := Find(filepath.Dir(file))
 	require.NoError(t, err)
-	_, err = m.Require(dialects.SQLite, false, widegate.Sources)
+	_, err = m.Require("github.com/ncruces/go-sqlite3", false, widegate.Sources)
 	require.ErrorContains(t, err, "go.mod cannot be read")
 }
 

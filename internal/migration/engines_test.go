@@ -1,6 +1,8 @@
 package migration_test
 
 import (
+	"testing"
+
 	"widegate/internal/catalog"
 	"widegate/internal/engine/registry"
 	"widegate/internal/migration"
@@ -22,4 +24,13 @@ func extend(c *catalog.Catalog, table string, wanted []string) (*catalog.Catalog
 		return nil, err
 	}
 	return migration.Extend(e, c, table, wanted)
+}
+
+// made makes a schema in an empty database and reads it back.
+func made(t *testing.T, db migration.Database, schema *catalog.Catalog) (*catalog.Catalog, error) {
+	e, err := registry.Drafting(schema.Engine)
+	if err != nil {
+		return nil, err
+	}
+	return migration.Made(t.Context(), e, db, schema)
 }

@@ -11,3 +11,6 @@ var Without = without
 
 // Acts reports whether a character has no place in a script.
 var Acts = acts
+
+// Made makes a schema in an empty database and reads it back.
+var Made = made

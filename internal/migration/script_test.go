@@ -88,7 +88,7 @@ func TestNarrowingTypes(t *testing.T) {
 		{catalog.Type{Kind: catalog.EnumKind, Labels: []string{"a"}}, catalog.Type{Kind: catalog.EnumKind, Labels: []string{"b", "a"}}, true},
 		{catalog.Type{Kind: catalog.EnumKind, Labels: []string{"a", "b"}}, catalog.Type{Kind: catalog.EnumKind, Labels: []string{"a"}}, false},
 	} {
-		assert.Equal(t, c.widens, widens(c.was, c.now), "%v to %v", c.was, c.now)
+		assert.Equal(t, c.widens, migration.Widens(c.was, c.now), "%v to %v", c.was, c.now)
 	}
 }
 
@@ -133,12 +133,12 @@ func TestFileNames(t *testing.T) {
 		for _, f := range c.files {
 			require.NoError(t, os.WriteFile(filepath.Join(folder, f), nil, 0o644))
 		}
-		there, back, err := FileNames(folder, c.what)
+		there, back, err := migration.FileNames(folder, c.what)
 		require.NoError(t, err)
 		assert.Equal(t, c.there, filepath.Base(there))
 		assert.Equal(t, c.back, filepath.Base(back))
 	}
-	there, _, err := FileNames(filepath.Join(t.TempDir(), "nowhere"), "x")
+	there, _, err := migration.FileNames(filepath.Join(t.TempDir(), "nowhere"), "x")
 	require.NoError(t, err, "the folder may come later")
 	assert.Equal(t, "0001_x.sql", filepath.Base(there))
 }

@@ -31,7 +31,7 @@ func TestTortureSchemaIsMadeAgain(t *testing.T) {
 				require.NoError(t, err, s.Text)
 			}
 			want := db.read(t)
-			got, err := made(t.Context(), workspace{other, t}, want)
+			got, err := made(t, workspace{other, t}, want)
 			require.NoError(t, err)
 			want.Notes = nil // a view of a table that is gone
 			for i := range want.Tables {

@@ -185,7 +185,7 @@ func TestCandidates(t *testing.T) {
 	member := tableOf("member")
 	member.Columns = append(member.Columns, intColumn("card_no", 64), intColumn("hive_id", 64))
 	refers(&member, "hive_id", "hive")
-	c := &catalog.Catalog{Tables: []catalog.Table{apiary, hive, card, member}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{apiary, hive, card, member}}
 	var got []string
 	for _, f := range Candidates(c) {
 		got = append(got, f.Table.Name+"."+f.Column+" → "+f.To.Name+"."+f.Target)

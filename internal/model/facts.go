@@ -46,7 +46,7 @@ func (m *Model) Facts(f *Field) gate.Column {
 			c.Scale = 0
 		}
 	}
-	if m.Engine.TextCast != "" && f.AsText() {
+	if m.dialect.TextCast != "" && f.AsText() {
 		c.Cast = f.Column.Declared // which the engine needs to take a text for the column
 	}
 	return c
@@ -59,13 +59,13 @@ var declaredDigits = regexp.MustCompile(`^(?i:timestamp|timestamptz|datetime|tim
 
 // secondDigits is how many digits of a second a column keeps.
 func (m *Model) secondDigits(f *Field) int {
-	if m.Engine.Loose || f.Column.Declared == "" {
+	if m.dialect.Loose || f.Column.Declared == "" {
 		return mostSecondDigits
 	}
 	if found := declaredDigits.FindStringSubmatch(f.Column.Declared); found != nil {
 		return int(found[1][0] - '0')
 	}
-	return m.Engine.SecondDigits
+	return m.dialect.SecondDigits
 }
 
 func (f *Field) flags() gate.Flag {

@@ -22,7 +22,7 @@ import (
 
 // Model is everything the renderers lay out.
 type Model struct {
-	Engine     *sqltext.Dialect
+	dialect    *sqltext.Dialect
 	Package    string // of the store
 	Base       string // of the paths, without a slash at its end
 	Open       bool   // anybody may call the service from anywhere
@@ -216,7 +216,7 @@ func Build(c *catalog.Catalog, p *project.Project, names *project.Names) (*Model
 
 func newBuilder(c *catalog.Catalog, p *project.Project, names *project.Names) *builder {
 	b := &builder{catalog: c, project: p, names: names, model: &Model{
-		Engine: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open, API: &p.API,
+		dialect: c.Engine, Package: p.Code.Package, Base: strings.TrimSuffix(p.API.Base, "/"), Open: p.API.Access == project.Open, API: &p.API,
 	}, entities: map[*catalog.Table]*Entity{}}
 	b.tables = make(map[string]*catalog.Table, len(c.Tables))
 	for i := range c.Tables {

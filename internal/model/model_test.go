@@ -135,7 +135,7 @@ func TestKeys(t *testing.T) {
 	log.PrimaryKey = nil
 	view := tableOf("yield", "apiary")
 	view.Kind, view.PrimaryKey = catalog.View, nil
-	c := &catalog.Catalog{Tables: []catalog.Table{natural, log, view}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{natural, log, view}}
 	m := build(t, c, project.NewNames(), nil)
 	assert.Equal(t, []Verbs{Full, Append, ReadOnly}, []Verbs{m.Entities[0].Verbs, m.Entities[1].Verbs, m.Entities[2].Verbs})
 	assert.Equal(t, "string", m.Entities[0].KeyType)
@@ -195,7 +195,7 @@ func TestChoosingTables(t *testing.T) {
 	refers(&queen, "hive_id", "hive")
 	hive := tableOf("hive", "apiary_id")
 	refers(&hive, "apiary_id", "apiary")
-	c := &catalog.Catalog{Tables: []catalog.Table{tableOf("apiary"), hive, queen, tableOf("batch")}}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{tableOf("apiary"), hive, queen, tableOf("batch")}}
 	names := func(m *Model) (list []string) {
 		for _, e := range m.Entities {
 			list = append(list, e.Name)
@@ -209,7 +209,7 @@ func TestChoosingTables(t *testing.T) {
 	assert.Equal(t, []string{"Apiary", "Hive", "Queen"}, names(m))
 	assert.Equal(t, []Followed{{"hive", "queen"}, {"apiary", "hive"}}, m.Followed)
 	assert.Equal(t, []string{"Batch"}, names(build(t, c, project.NewNames(), take("b*"))))
-	slash := catalog.Catalog{Tables: []catalog.Table{tableOf("a/b"), tableOf("a[b"), tableOf("axb")}}
+	slash := catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{tableOf("a/b"), tableOf("a[b"), tableOf("axb")}}
 	assert.Len(t, names(build(t, &slash, project.NewNames(), take("*"))), 3)
 	assert.Equal(t, []string{"AB"}, names(build(t, &slash, project.NewNames(), take("a[b"))))
 	assert.Len(t, names(build(t, &slash, project.NewNames(), take("a?b"))), 3)
@@ -333,10 +333,10 @@ func TestEnumsStay(t *testing.T) {
 	hive := tableOf("hive", "temper")
 	hive.Checks = []catalog.Check{{Expr: "temper IN ('calm', 'two words', '')"}}
 	names := project.NewNames()
-	m := build(t, &catalog.Catalog{Tables: []catalog.Table{hive}}, names, nil)
+	m := build(t, &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{hive}}, names, nil)
 	require.Len(t, m.Enums, 1)
 	assert.Equal(t, []Label{{"TemperCalm", "calm"}, {"TemperTwoWords", "two words"}, {"TemperEmpty", ""}}, m.Enums[0].Labels)
-	m = build(t, &catalog.Catalog{Tables: []catalog.Table{hive, tableOf("temper")}}, names, nil)
+	m = build(t, &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{hive, tableOf("temper")}}, names, nil)
 	assert.Equal(t, "Temper", m.Enums[0].Name)
 	assert.Equal(t, "Temper2", m.Entities[1].Name, "the table steps aside")
 }

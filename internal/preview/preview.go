@@ -78,7 +78,7 @@ func withoutRecords(e *model.Entity) {
 func (s *Service) Close() error { return s.db.Close() }
 
 func connect(ctx context.Context, engine string, source read.Source) (gate.DB, error) {
-	if err := secret.Check(source.URL); err != nil {
+	if err := source.Check(); err != nil {
 		return nil, err
 	}
 	e, err := registry.Of(engine)

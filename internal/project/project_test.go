@@ -108,7 +108,7 @@ func TestLedger(t *testing.T) {
 	assert.Equal(t, l, again)
 	assert.Nil(t, again.Schema(), "it is no catalog")
 	again.Record = []byte(`{"version": 1, "engine": "sqlite", "tables": []}`)
-	assert.Equal(t, "sqlite", again.Schema().Engine)
+	assert.Equal(t, "sqlite", again.Schema().Engine.Name)
 	require.NoError(t, os.WriteFile(filepath.Join(root, ledgerFolder, namesFile), []byte("<<<<<<<"), 0o644))
 	_, err = LoadLedger(&Project{Root: root}, dialects.All)
 	require.ErrorContains(t, err, "is damaged")

@@ -48,7 +48,7 @@ func Parse(args []string, engine string) (Source, error) {
 		switch {
 		case isURL(a):
 			if s.URL != "" {
-				return s, fault.New(one, "two databases at once: %s and %s", secret.Hide(s.URL), secret.Hide(a))
+				return s, fault.New(one, "two databases at once: %s and %s", Hide(s.URL), Hide(a))
 			}
 			s.URL = a
 		case strings.EqualFold(filepath.Ext(a), ".json"):
@@ -59,13 +59,13 @@ func Parse(args []string, engine string) (Source, error) {
 		case isScripts(a):
 			s.DDL = append(s.DDL, a)
 		case s.URL != "":
-			return s, fault.New(one, "two databases at once: %s and %s", secret.Hide(s.URL), a)
+			return s, fault.New(one, "two databases at once: %s and %s", Hide(s.URL), a)
 		default:
 			s.URL = a
 		}
 	}
 	var given []string
-	for _, x := range []string{secret.Hide(s.URL), s.Snapshot, strings.Join(s.DDL, ", ")} {
+	for _, x := range []string{Hide(s.URL), s.Snapshot, strings.Join(s.DDL, ", ")} {
 		if x != "" {
 			given = append(given, x)
 		}
@@ -134,7 +134,7 @@ func (s *Source) complete() error {
 	if s.URL == "" {
 		return s.completeScratch()
 	}
-	if err := secret.Check(s.URL); err != nil {
+	if err := s.Check(); err != nil {
 		return err
 	}
 	found := EngineOf(s.URL)
@@ -160,7 +160,7 @@ func (s *Source) completeScratch() error {
 	}
 	e := registry.OfURL(s.Scratch)
 	if e == nil || e.Scratch() == nil {
-		return fault.New("scratch is the URL of a PostgreSQL or MySQL server; SQLite scripts need none", "no scratch database can be made at %s", secret.Hide(s.Scratch))
+		return fault.New("scratch is the URL of a server; scripts of "+registry.Embedded().Title()+" need none", "no scratch database can be made at %s", Hide(s.Scratch))
 	}
 	found := e.Dialect().Name
 	if s.Engine != "" && s.Engine != found {
@@ -179,8 +179,27 @@ func EngineOf(url string) string {
 	return ""
 }
 
+// Check refuses a URL that would be taken for another one.
+func (s Source) Check() error { return secret.Check(withoutScheme(s.URL)) }
+
+// Hide is the URL or the path of a database without its secrets, for messages.
+func Hide(url string) string {
+	path := withoutScheme(url)
+	return url[:len(url)-len(path)] + secret.Hide(path)
+}
+
+// withoutScheme leaves the scheme of a file out, behind which an @ is part of a name.
+func withoutScheme(url string) string {
+	if e := registry.OfURL(url); e != nil {
+		if path, isFile := e.File(url); isFile && strings.HasSuffix(url, path) {
+			return path
+		}
+	}
+	return url
+}
+
 // Redacted is the URL without its secrets, for messages.
-func (s *Source) Redacted() string { return secret.Hide(s.URL) }
+func (s *Source) Redacted() string { return Hide(s.URL) }
 
 // File is the file of a source whose database is one.
 func (s *Source) File() (path string, isFile bool) {

@@ -131,7 +131,7 @@ func InWorkspace(ctx context.Context, name, url string, trusted bool, do func(w 
 		return inFile(ctx, e, do)
 	}
 	if url == "" {
-		return fault.New("name a server where databases may be made, as in --scratch postgres://user@host/, or set database.scratch in the project file", "there is no scratch server")
+		return fault.New("name a server where databases may be made, as in --scratch "+e.Example("")+", or set database.scratch in the project file", "there is no scratch server")
 	}
 	if found := EngineOf(url); found != name {
 		return fault.New("name a server of that engine", "the scratch server %s is not one of %s", secret.Hide(url), name)

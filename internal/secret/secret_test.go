@@ -32,7 +32,7 @@ func TestHide(t *testing.T) {
 		"sqlite:bees.db?key=s3cret":                               "sqlite:bees.db?key=***",
 		"keeper:s3cret@tcp(host)/bees":                            "keeper:***@tcp(host)/bees",
 		`C:\bees@home.db`:                                         `C:\bees@home.db`,
-		"sqlite:a@b.db":                                           "sqlite:a@b.db",
+		"file:a@b.db":                                             "file:a@b.db",
 		"bees.db":                                                 "bees.db",
 		"":                                                        "",
 	} {

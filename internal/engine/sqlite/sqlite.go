@@ -182,3 +182,5 @@ func (Engine) Packages() []string { return []string{"sqlite"} }
 func (Engine) Analyze() string    { return "PRAGMA optimize" }
 
 func (Engine) Embed(c *catalog.Catalog) (statements, left []string) { return embed.Tables(c) }
+
+func (Engine) Endings() []string { return []string{".db", ".db3", ".sqlite", ".sqlite3"} }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
+	"widegate/internal/testdb/dialects"
 )
 
 func table(name string, refers ...string) *catalog.Table {
@@ -62,7 +63,7 @@ func TestLargeDiagramsShowFewerColumns(t *testing.T) {
 }
 
 func TestAround(t *testing.T) {
-	c := &catalog.Catalog{}
+	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite)}
 	for _, b := range bees() {
 		c.Tables = append(c.Tables, *b)
 	}

@@ -51,7 +51,7 @@ func renderAll(t *testing.T, c *catalog.Catalog, target Target) []render.File {
 	return files
 }
 
-var target = Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store"}
+var target = Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", Driver: []string{"postgres"}}
 
 func TestHostileTextsStayTexts(t *testing.T) {
 	files := renderAll(t, hostileCatalog(), target)
@@ -118,7 +118,7 @@ func TestThePageOfTheInterface(t *testing.T) {
 }
 
 func TestOtherFoldersAndNames(t *testing.T) {
-	files := renderAll(t, hostileCatalog(), Target{Module: "bees.example/x", StoreFolder: "internal/db", APIFolder: "web/v1", Package: "rows"})
+	files := renderAll(t, hostileCatalog(), Target{Module: "bees.example/x", StoreFolder: "internal/db", APIFolder: "web/v1", Package: "rows", Driver: []string{"postgres"}})
 	texts := map[string]string{}
 	for _, f := range files {
 		texts[f.Path] = string(f.Text)

@@ -41,7 +41,7 @@ const (
 // uses says it for every field of the model. A field that is missing here stops
 // all rendering, so that a new one is thought about.
 var uses = map[string]use{
-	"Model.Engine": name, "Model.Package": name, "Model.Base": urlPath,
+	"Model.Package": name, "Model.Base": urlPath,
 	"Followed.Table": text, "Followed.By": text,
 	"Attention.Table": text, "Attention.Text": text, "Attention.Why": text, "Attention.Settle": text, "Attention.Alike": text, "Attention.Column": text,
 	"Entity.Name": name, "Entity.Type": name, "Entity.Plural": name, "Entity.Local": name, "Entity.File": fileStem,
