@@ -109,7 +109,8 @@ func (t *Info) nameColumns(err error) error {
 // Engine says how one kind of database differs from others, as far as the
 // statements of this package show it.
 type Engine struct {
-	Name         string // postgres, mysql or sqlite
+	Name         string
+	Dialect      Dialect
 	Quote        byte   // around names; doubled inside them
 	Numbered     bool   // placeholders are $1, $2 … instead of ?
 	Returning    bool   // INSERT, UPDATE and DELETE take RETURNING
@@ -121,14 +122,11 @@ type Engine struct {
 	OwnUUIDs     bool   // UUIDs are a type, and not kept as texts
 	RowWord      string // before each row of a VALUES that stands in FROM
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
-	DoubleColons bool   // value::type is a cast
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text
-	DuplicateKey bool   // ON DUPLICATE KEY UPDATE instead of ON CONFLICT
 	TakesDefault bool   // DEFAULT stands among the values of an INSERT
 	FoldingLike  bool   // LIKE has no regard to case, and GLOB has
 	ZeroTimes    bool   // the zero time.Time is stored as 0000-00-00
 	TimeLayout   string // points in time are passed as text in UTC; empty: as time.Time
-	ExactSums    bool   // gate_sum, gate_avg and gate_calculate take decimal numbers as they are written
 	// Mixed reports whether a column holds values in other forms than they are
 	// stored here, which gate_shown makes one form of; nil is for engines whose types
 	// have one.

@@ -226,17 +226,13 @@ func (n number) write(s *statement) {
 		constant{v}.write(s)
 		return
 	}
-	if s.engine.DoubleColons {
-		s.bind(string(n))
-		s.add("::text::numeric")
-		return
-	}
-	v, err := strconv.ParseFloat(string(n), 64)
+	v, after, err := s.engine.Dialect.Number(string(n))
 	if err != nil {
-		s.fail(fmt.Errorf("the number %s: %w", string(n), err))
+		s.fail(err)
 		return
 	}
 	s.bind(v)
+	s.add(after)
 }
 
 // fixedText is a constant text.
@@ -246,9 +242,7 @@ func (t fixedText) info() *Column { return nil }
 
 func (t fixedText) write(s *statement) {
 	s.bind(string(t))
-	if s.engine.DoubleColons {
-		s.add("::text")
-	}
+	s.add(s.engine.Dialect.Typed(string(t)))
 }
 
 // calculation is what Calculate describes, in the way of each engine.
@@ -260,57 +254,31 @@ type calculation struct {
 func (c calculation) info() *Column { return nil }
 
 func (c calculation) write(s *statement) {
-	postgres := s.engine.DoubleColons
-	if s.engine.ExactSums {
-		s.add("gate_calculate('", c.op, "', ")
-		c.a.write(s)
-		s.add(", ")
-		c.b.write(s)
-		s.add(")")
-		return
-	}
-	switch {
-	case c.op == "+" || c.op == "-" || c.op == "*":
-		infix{c.a, " " + c.op + " ", c.b}.write(s)
-	case c.op == "^":
-		c.call(s, "power", ", ", false)
-	case c.op == "div" && postgres:
-		c.call(s, "div", ", ", true)
-	case c.op == "%" && postgres:
-		c.call(s, "mod", ", ", true)
-	case c.op == "div" && s.engine.DuplicateKey:
-		c.call(s, "", " DIV ", true)
-	default:
-		c.call(s, "", " "+c.op+" ", true)
-	}
-}
-
-// call writes both operands as numbers with fractions, between them what
-// separates them.
-func (c calculation) call(s *statement, name, between string, divides bool) {
-	s.add(name, "(")
-	c.fraction(s, c.a)
+	before, between, guarded, fraction := s.engine.Dialect.Calculate(c.op)
+	s.add(before)
+	c.operand(s, c.a, fraction)
 	s.add(between)
-	if divides {
+	if guarded {
 		s.add("nullif(")
 	}
-	c.fraction(s, c.b)
-	if divides {
+	c.operand(s, c.b, fraction)
+	if guarded {
 		s.add(", 0)")
 	}
 	s.add(")")
 }
 
-// fraction keeps an engine from dividing whole numbers as such.
-func (c calculation) fraction(s *statement, x operand) {
-	switch {
-	case s.engine.DoubleColons:
-		s.add("(")
+// operand writes an operand, as a number with a fraction where whole numbers would be
+// divided as such.
+func (c calculation) operand(s *statement, x operand, fraction bool) {
+	if !fraction {
 		x.write(s)
-		s.add(")::numeric")
-	default:
-		x.write(s)
+		return
 	}
+	before, after := s.engine.Dialect.Fraction()
+	s.add(before)
+	x.write(s)
+	s.add(after)
 }
 
 // Aggregate is a value of many rows: count, sum, avg, min or max of a value of

@@ -1,10 +1,5 @@
 package gate
 
-import (
-	"strconv"
-	"strings"
-)
-
 // ValueExpr is a computed value without an order.
 type ValueExpr[E, V any] struct {
 	equality[E, V]
@@ -124,8 +119,8 @@ func (c infix) info() *Column { return nil }
 func (c infix) write(s *statement) {
 	s.add("(")
 	c.a.write(s)
-	if c.op == wholeQuotient && !s.engine.DuplicateKey {
-		c.op = " / "
+	if c.op == wholeQuotient {
+		c.op = s.engine.Dialect.Quotient()
 	}
 	s.add(c.op)
 	c.b.write(s)
@@ -140,14 +135,9 @@ func (c constant) info() *Column { return nil }
 // write gives the parameter a type where the engine could not tell it.
 func (c constant) write(s *statement) {
 	s.bind(c.value)
-	if !s.engine.DoubleColons {
-		return
-	}
 	switch c.value.(type) {
-	case int64:
-		s.add("::bigint")
-	case float64:
-		s.add("::double precision")
+	case int64, float64:
+		s.add(s.engine.Dialect.Typed(c.value))
 	}
 }
 
@@ -161,8 +151,8 @@ func (f function) info() *Column { return nil }
 
 func (f function) write(s *statement) {
 	name := f.name
-	if name == "length" && s.engine.DuplicateKey { // where it counts bytes
-		name = "char_length"
+	if name == "length" {
+		name = s.engine.Dialect.Length()
 	}
 	s.add(name, "(")
 	f.x.write(s)
@@ -194,27 +184,12 @@ type jsonAt struct {
 func (j jsonAt) info() *Column { return nil }
 
 func (j jsonAt) write(s *statement) {
-	switch {
-	case s.engine.DoubleColons:
-		s.add("(")
-		j.document.write(s)
-		s.add("::jsonb #>> ")
-		s.bind(j.path)
-		s.add("::text[])")
-	case s.engine.DuplicateKey:
-		s.add("json_unquote(json_extract(")
-		j.document.write(s)
-		s.add(", ")
-		s.bind(jsonPath(j.path))
-		s.add("))")
-	default:
-		// Cast to text: a number compares with no text otherwise.
-		s.add("CAST(json_extract(")
-		j.document.write(s)
-		s.add(", ")
-		s.bind(jsonPath(j.path))
-		s.add(") AS TEXT)")
-	}
+	before, between, arg, after := s.engine.Dialect.PathValue(j.path)
+	s.add(before)
+	j.document.write(s)
+	s.add(between)
+	s.bind(arg)
+	s.add(after)
 }
 
 // jsonHas holds where something lies at a path, be it null.
@@ -224,38 +199,10 @@ type jsonHas struct {
 }
 
 func (j jsonHas) write(s *statement) {
-	switch {
-	case s.engine.DoubleColons:
-		s.add("(")
-		j.document.write(s)
-		s.add("::jsonb #> ")
-		s.bind(j.path)
-		s.add("::text[]) IS NOT NULL")
-	case s.engine.DuplicateKey:
-		s.add("json_contains_path(")
-		j.document.write(s)
-		s.add(", 'one', ")
-		s.bind(jsonPath(j.path))
-		s.add(")")
-	default:
-		s.add("json_type(")
-		j.document.write(s)
-		s.add(", ")
-		s.bind(jsonPath(j.path))
-		s.add(") IS NOT NULL")
-	}
-}
-
-// jsonPath writes a path as $."name"[0].
-func jsonPath(path []string) string {
-	var b strings.Builder
-	b.WriteByte('$')
-	for _, step := range path {
-		if n, err := strconv.Atoi(step); err == nil && n >= 0 {
-			b.WriteString("[" + step + "]")
-			continue
-		}
-		b.WriteString(`."` + strings.ReplaceAll(strings.ReplaceAll(step, `\`, `\\`), `"`, `\"`) + `"`)
-	}
-	return b.String()
+	before, between, arg, after := s.engine.Dialect.PathHas(j.path)
+	s.add(before)
+	j.document.write(s)
+	s.add(between)
+	s.bind(arg)
+	s.add(after)
 }

@@ -166,11 +166,9 @@ func writeList(s *statement, c *Column, not bool, values []any) {
 	}
 	s.add(" IN (")
 	switch many := len(values) > manyValues; {
-	case len(values) == 0 && s.engine.DuplicateKey:
-		s.add("SELECT NULL FROM DUAL WHERE 1=0")
 	case len(values) == 0:
-		s.add("SELECT NULL WHERE 1=0")
-	case many && s.engine.DuplicateKey:
+		s.add(s.engine.Dialect.Nothing())
+	case many && s.engine.Dialect.Literals():
 		for i, v := range values {
 			if i > 0 {
 				s.add(", ")
@@ -272,7 +270,7 @@ func (k keyTable) write(s *statement, alias string) {
 			s.add(" AS ", keyColumn(n), ", ")
 		}
 		s.add("0 AS place FROM ", s.engine.table(k.like.Schema, k.like.Name), " WHERE 1=0 UNION ALL ")
-		if s.engine.DuplicateKey || !k.writeJSON(s) {
+		if s.engine.Dialect.Literals() || !k.writeJSON(s) {
 			k.writeValues(s)
 		}
 		s.add(") AS ", alias)
@@ -344,7 +342,7 @@ func (k keyTable) writeJSON(s *statement) bool {
 // writeValues writes each value by itself. Rows of nulls, which equal nothing,
 // make few statement texts of it.
 func (k keyTable) writeValues(s *statement) {
-	many := len(k.keys)*len(k.columns) > manyValues && s.engine.DuplicateKey
+	many := len(k.keys)*len(k.columns) > manyValues && s.engine.Dialect.Literals()
 	size := len(k.keys)
 	if !many {
 		size = listSize(size)

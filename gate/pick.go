@@ -193,11 +193,8 @@ func (a aggregate) info() *Column {
 }
 
 func (a aggregate) write(s *statement) {
-	name := a.name
-	if ref, ok := columnOf(a.x); ok && s.engine.ExactSums && ref.info().Type == TypeNumeric && !a.distinct && (name == "sum" || name == "avg") {
-		name = "gate_" + name
-	}
-	s.add(name, "(")
+	ref, ok := columnOf(a.x)
+	s.add(s.engine.Dialect.Aggregate(a.name, ok && ref.info().Type == TypeNumeric && !a.distinct), "(")
 	if a.x == nil {
 		s.add("*)")
 		return

@@ -86,16 +86,16 @@ func (s *statement) bindAs(c *Column, v any) {
 		return
 	}
 	s.bind(v)
-	if c != nil && c.Cast != "" && s.engine.DoubleColons {
-		s.add("::text::", c.Cast)
+	if c != nil && c.Cast != "" {
+		s.add(s.engine.Dialect.Cast(c.Cast))
 	}
 }
 
 // bindStored writes a placeholder for a value that the column is to store.
 func (s *statement) bindStored(c *Column, v any) {
 	s.bind(v)
-	if c != nil && c.Cast != "" && s.engine.DoubleColons {
-		s.add("::text::", c.Cast)
+	if c != nil && c.Cast != "" {
+		s.add(s.engine.Dialect.Cast(c.Cast))
 	}
 	s.check(c, v)
 }
@@ -174,20 +174,14 @@ func (s *statement) remember(t *Info, key textKey, start int) {
 }
 
 func (s *statement) output(t *Info, i int) {
-	cast := ""
-	if i >= 0 && i < len(t.Columns) && s.engine.DoubleColons {
-		cast = t.Columns[i].Cast
-	}
-	if cast == "inet" { // a cast to text would add the length of the mask
-		s.add("abbrev(")
+	if i < 0 || i >= len(t.Columns) || t.Columns[i].Cast == "" {
 		s.column(t, i)
-		s.add(")")
 		return
 	}
+	before, after := s.engine.Dialect.Output(t.Columns[i].Cast)
+	s.add(before)
 	s.column(t, i)
-	if cast != "" {
-		s.add("::text")
-	}
+	s.add(after)
 }
 
 // where writes the conditions, all of which must hold.

@@ -5,6 +5,10 @@ import (
 	"errors"
 	"testing"
 
+	mysql "widegate/gate/mysql/spelling"
+	postgres "widegate/gate/postgres/spelling"
+	sqlite "widegate/gate/sqlite/spelling"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -50,9 +54,9 @@ var (
 )
 
 var (
-	likePostgres = &Engine{Name: "postgres", Quote: '"', Numbered: true, Returning: true, Returns: true, ArrayArgs: true, NullsHigh: true, DoubleColons: true}
-	likeMySQL    = &Engine{Name: "mysql", Quote: '`', DuplicateKey: true, EnumsByPlace: true}
-	likeSQLite   = &Engine{Name: "sqlite", Quote: '"', Returning: true}
+	likePostgres = &Engine{Name: "postgres", Quote: '"', Numbered: true, Returning: true, Returns: true, ArrayArgs: true, NullsHigh: true, Dialect: postgres.Postgres{}}
+	likeMySQL    = &Engine{Name: "mysql", Quote: '`', EnumsByPlace: true, Dialect: mysql.MySQL{}}
+	likeSQLite   = &Engine{Name: "sqlite", Quote: '"', Returning: true, Dialect: sqlite.SQLite{}}
 )
 
 func TestSelects(t *testing.T) {

@@ -14,7 +14,7 @@ import (
 // OrderByAll appends all columns to the order. Rows that are equal then look the
 // same.
 func OrderByAll[E any](q *Query[E], e *Engine) *Query[E] {
-	return &Query[E]{q.q.orderByAll(e.DoubleColons)}
+	return &Query[E]{q.q.orderByAll(e.Dialect.Digits())}
 }
 
 // orderByAll is OrderByAll; digits says that numbers which are equal may have
@@ -47,25 +47,15 @@ var exactColumn = &Column{Type: TypeText, Flags: Nullable}
 func (exactly) info() *Column { return exactColumn }
 
 func (e exactly) write(s *statement) {
-	switch {
-	case s.engine.DoubleColons:
-		s.output(e.table, e.index)
-		if e.columnRef.info().Cast == "" {
-			s.add("::text")
-		}
-		s.add(` COLLATE "C"`)
-	case s.engine.DuplicateKey:
-		s.add("CAST(CONVERT(")
-		s.column(e.table, e.index)
-		s.add(" USING utf8mb4) AS BINARY)")
-	case e.columnRef.info().Type.Several():
+	c := e.columnRef.info()
+	before, after, shown := s.engine.Dialect.Exactly(c.Cast, c.Type.Several())
+	s.add(before)
+	if shown {
 		e.columnRef.write(s)
-		s.add(" COLLATE BINARY")
-	default:
-		s.add("CAST(")
-		s.column(e.table, e.index)
-		s.add(" AS TEXT)")
+	} else {
+		s.output(e.table, e.index)
 	}
+	s.add(after)
 }
 
 // Resumption is how a page goes on from a place.
@@ -173,7 +163,7 @@ func (t *Info) sameRow(e *Engine, row any, odd *Odd) expr {
 	if keyed {
 		return t.sameKey(row)
 	}
-	all := query{info: t}.orderByAll(e.DoubleColons)
+	all := query{info: t}.orderByAll(e.Dialect.Digits())
 	place, err := all.place(row, odd)
 	if err != nil {
 		return group{joiner: " OR "}

@@ -43,12 +43,18 @@ type upsert struct {
 // errMarked is why a key is taken by a row that no query finds.
 var errMarked = errors.New("the row of this key is marked as deleted; restore it or purge it first")
 
+// namesKeys reports whether an upsert names the key that it is for.
+func (e *Engine) namesKeys() bool {
+	_, _, _, _, keyed := e.Dialect.Upsert()
+	return keyed
+}
+
 // atOnce reports whether a single statement of the engine does what is asked
 // for. That of MySQL has no place for the key that is meant, nor for a
 // condition: any unique key that matches makes it an update.
 func (u *upsert) atOnce(db DB) bool {
 	t := u.info
-	if !db.Engine().DuplicateKey {
+	if db.Engine().namesKeys() {
 		return true
 	}
 	if t.stamps.deleted >= 0 || u.version() != nil {
@@ -143,13 +149,12 @@ func (u *upsert) changed(sent []int) []int {
 // writeConflict turns an insert into an update of the row with the same key.
 func (u *upsert) writeConflict(s *statement, sent []int, version any) {
 	t := u.info
-	if s.engine.DuplicateKey {
-		s.add(" ON DUPLICATE KEY UPDATE ")
-	} else {
-		s.add(" ON CONFLICT (")
+	before, after, sentBefore, sentAfter, keyed := s.engine.Dialect.Upsert()
+	s.add(before)
+	if keyed {
 		s.columnList(t, u.key)
-		s.add(") DO UPDATE SET ")
 	}
+	s.add(after)
 	changed := u.changed(sent)
 	if len(changed) == 0 {
 		changed = u.key
@@ -159,11 +164,7 @@ func (u *upsert) writeConflict(s *statement, sent []int, version any) {
 			s.add(", ")
 		}
 		name := s.engine.quote(t.Columns[i].Name)
-		if s.engine.DuplicateKey {
-			s.add(name, " = VALUES(", name, ")")
-		} else {
-			s.add(name, " = excluded.", name)
-		}
+		s.add(name, " = ", sentBefore, name, sentAfter)
 	}
 	if v := t.stamps.version; v >= 0 {
 		s.add(", ")
@@ -177,7 +178,7 @@ func (u *upsert) writeConflict(s *statement, sent []int, version any) {
 
 // writeStored writes a column as the row that is there has it.
 func (u *upsert) writeStored(s *statement, i int) {
-	if !s.engine.DuplicateKey {
+	if s.engine.namesKeys() {
 		s.add(s.engine.quote(u.info.Name), ".")
 	}
 	s.column(u.info, i)
@@ -186,7 +187,7 @@ func (u *upsert) writeStored(s *statement, i int) {
 // writeConditions writes which row may be updated: one that is not marked as
 // deleted, and has the version that the caller knows.
 func (u *upsert) writeConditions(s *statement, version any) {
-	if s.engine.DuplicateKey {
+	if !s.engine.namesKeys() {
 		return // see atOnce
 	}
 	joiner := " WHERE "

@@ -121,11 +121,7 @@ func (t *Info) writeInsert(s *statement, sent []int, fields []any) {
 func (t *Info) writeInsertAnew(s *statement, sent []int, rows [][]any, given [][]int) {
 	s.add("INSERT INTO ", s.engine.table(t.Schema, t.Name))
 	if len(sent) == 0 {
-		if s.engine.DuplicateKey {
-			s.add(" () VALUES ()")
-		} else {
-			s.add(" DEFAULT VALUES")
-		}
+		s.add(s.engine.Dialect.Defaults())
 		return
 	}
 	s.add(" (")

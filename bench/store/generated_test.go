@@ -32,7 +32,7 @@ func TestStoreIsTheGenerated(t *testing.T) {
 	p := project.Default()
 	m, err := model.Build(c, p, project.NewNames())
 	require.NoError(t, err)
-	files, err := golang.Render(m, golang.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store", Driver: e.Packages(), URLForm: e.URLForm()})
+	files, err := golang.Render(m, render.Target{Module: "widegate/bench", StoreFolder: "store", APIFolder: "api", Package: "store", Database: render.Database{Packages: e.Packages(), URLForm: e.URLForm()}})
 	require.NoError(t, err)
 	files = append(files, render.File{Path: "api/openapi.json", Text: openapi.Render(m, "bench")})
 	for _, f := range files {

@@ -19,16 +19,17 @@ import (
 	driver "github.com/go-sql-driver/mysql"
 
 	"widegate/gate"
+	"widegate/gate/mysql/spelling"
 	"widegate/gate/sqldb"
 )
 
 // Engine says how MySQL and MariaDB differ from other databases.
 var Engine = &gate.Engine{
 	Name:         "mysql",
+	Dialect:      spelling.MySQL{},
 	LocksRows:    true,
 	MaxArgs:      65535,
 	Quote:        '`',
-	DuplicateKey: true,
 	TakesDefault: true,
 	RowWord:      "ROW",
 	EnumsByPlace: true,

@@ -21,11 +21,13 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"widegate/gate"
+	"widegate/gate/postgres/spelling"
 )
 
 // Engine says how PostgreSQL differs from other databases.
 var Engine = &gate.Engine{
 	Name:         "postgres",
+	Dialect:      spelling.Postgres{},
 	Quote:        '"',
 	Numbered:     true,
 	Returning:    true,
@@ -35,7 +37,6 @@ var Engine = &gate.Engine{
 	ArrayArgs:    true,
 	OwnUUIDs:     true,
 	NullsHigh:    true,
-	DoubleColons: true,
 	TakesDefault: true,
 }
 

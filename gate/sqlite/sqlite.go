@@ -18,11 +18,13 @@ import (
 	"github.com/ncruces/go-sqlite3"
 
 	"widegate/gate"
+	"widegate/gate/sqlite/spelling"
 )
 
 // Engine says how SQLite differs from other databases.
 var Engine = &gate.Engine{
 	Name:        "sqlite",
+	Dialect:     spelling.SQLite{},
 	Quote:       '"',
 	Returning:   true,
 	Returns:     true,
@@ -30,7 +32,6 @@ var Engine = &gate.Engine{
 	FoldingLike: true,
 	Check:       check,
 	MaxArgs:     32766,
-	ExactSums:   true,
 	TimeLayout:  timeLayout,
 	Follows:     follows,
 }

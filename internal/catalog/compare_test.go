@@ -10,7 +10,7 @@ import (
 
 func TestCompare(t *testing.T) {
 	text := Type{Kind: Text, Size: 60}
-	before := &Catalog{
+	before := &Catalog{Engine: dialects.Of(dialects.SQLite),
 		Enums: []Enum{{Name: "temper", Labels: []string{"calm", "fierce"}}, {Name: "old"}},
 		Tables: []Table{
 			{Name: "hive", Kind: BaseTable, Columns: []Column{
@@ -21,7 +21,7 @@ func TestCompare(t *testing.T) {
 		},
 		Routines: []Routine{{Name: "weigh", Kind: "function"}},
 	}
-	after := &Catalog{
+	after := &Catalog{Engine: dialects.Of(dialects.SQLite),
 		Enums: []Enum{{Name: "temper", Labels: []string{"calm", "nervous"}}, {Name: "new"}},
 		Tables: []Table{
 			{Name: "hive", Kind: BaseTable, Comment: "A box.", Columns: []Column{

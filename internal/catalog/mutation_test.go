@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"testing"
 
+	"widegate/internal/sqltext"
 	"widegate/internal/testdb/dialects"
 
 	"github.com/stretchr/testify/assert"
@@ -75,6 +76,9 @@ func mutations(path, field string, v reflect.Value) []mutation {
 	case reflect.Int, reflect.Int64:
 		list = append(list, mutation{path, field, func() { v.SetInt(v.Int() + 1) }})
 	case reflect.Pointer:
+		if v.Type() == reflect.TypeFor[*sqltext.Dialect]() {
+			return nil // no fact of a schema: those of two engines are not compared
+		}
 		if !v.IsNil() {
 			list = append(list, mutations(path, field, v.Elem())...)
 			list = append(list, mutation{path + " taken away", field, func() { v.SetZero() }})

@@ -59,6 +59,7 @@ func (a *app) check(ctx context.Context, against string, asJSON bool) error {
 	if asJSON {
 		err = a.printPlan(plan, map[string]any{"breaking": orEmpty(broken), "unfinished": unfinished})
 	} else {
+		a.sayRuntime(p)
 		a.showNotices(plan.Notices)
 		a.showDecisions(plan, generate.New, generate.Changed, generate.Merged, generate.Removed, generate.Kept, generate.LeftOut, generate.Blocked)
 		for _, l := range broken {

@@ -3,11 +3,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os/signal"
+	"path"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -17,6 +20,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/internal/fault"
+	"widegate/internal/generate"
 	"widegate/internal/printable"
 	"widegate/internal/project"
 	"widegate/internal/read"
@@ -190,9 +194,24 @@ func (a *app) versionCommand() *cobra.Command {
 		Short: "Print the version",
 		Args:  usage(cobra.NoArgs),
 		RunE: func(*cobra.Command, []string) error {
-			_, err := fmt.Fprintf(a.out, "widegate %s\n", version())
+			runtime, err := generate.RuntimeVersion()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(a.out, "widegate %s\nruntime %s\n", version(), runtime)
+			if p, none := a.projectHere(); none == nil && p != nil {
+				a.sayRuntime(p)
+			}
 			return err
 		},
+	}
+}
+
+// sayRuntime says when the copy of the runtime in a project is an old one.
+func (a *app) sayRuntime(p *project.Project) {
+	copied, there := generate.RuntimeOf(p)
+	if now, err := generate.RuntimeVersion(); err == nil && there && copied != now {
+		a.say("The runtime in %s is %s; `widegate write` brings it up to date.", path.Join(filepath.ToSlash(p.Code.Folder), "gate"), cmp.Or(copied, "older than that"))
 	}
 }
 

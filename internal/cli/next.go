@@ -38,6 +38,9 @@ func (a *app) sayNext(p *project.Project, steps ...[]step) {
 			list.add(s.command, s.what)
 		}
 	}
+	if len(list.rows) == 0 {
+		return
+	}
 	a.heading("Next")
 	list.print(a)
 }
@@ -69,6 +72,9 @@ func toApply(ctx context.Context, p *project.Project) []step {
 
 // toRun are the steps that start the service and ask it.
 func toRun(p *project.Project, command string, m *model.Model) []step {
+	if p.API.None {
+		return nil
+	}
 	if _, err := exec.LookPath("go"); err != nil {
 		return []step{{"install Go, from your system's packages or https://go.dev/dl", "there is no Go toolchain on the path"}}
 	}

@@ -344,6 +344,9 @@ func elapsed(d time.Duration) string {
 // showEntities prints each entity with its relations and its path.
 func (a *app) showEntities(m *model.Model) {
 	list := columns{titles: []string{"entity", "relations", "endpoint", "verbs"}}
+	if m.API.None {
+		list.titles = list.titles[:2]
+	}
 	shown := m.Entities
 	if len(shown) > overviewTables+10 {
 		shown = shown[:overviewTables]
@@ -353,7 +356,8 @@ func (a *app) showEntities(m *model.Model) {
 		for _, r := range e.Relations {
 			relations = append(relations, r.Name)
 		}
-		list.add(e.Name, shortened(strings.Join(relations, " "), 44), m.Base+"/"+e.Path, verbs(e))
+		cells := []string{e.Name, shortened(strings.Join(relations, " "), 44), m.Base + "/" + e.Path, verbs(e)}
+		list.add(cells[:len(list.titles)]...)
 	}
 	list.print(a)
 	if more := len(m.Entities) - len(shown); more > 0 {

@@ -29,9 +29,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render"
-	"widegate/internal/render/golang"
-	"widegate/internal/render/openapi"
-	"widegate/internal/render/starter"
+	"widegate/internal/render/outputs"
 	"widegate/internal/sqlquery"
 )
 
@@ -260,63 +258,65 @@ func realPath(folder string) (string, error) {
 	return filepath.EvalSymlinks(full)
 }
 
-func (plan *Plan) render() error {
-	p := plan.project
-	target := golang.Target{
+// target is where the files of a project go, and how it uses them.
+func (plan *Plan) target() (t render.Target, err error) {
+	p, e := plan.project, plan.engine
+	t = render.Target{
 		Module:      plan.module.Path(),
 		StoreFolder: path.Clean(filepath.ToSlash(p.Code.Folder)),
-		APIFolder:   path.Clean(filepath.ToSlash(p.API.Folder)),
 		Package:     p.Code.Package,
-		DefaultURL:  starterURL(plan.engine, p.Database),
-		Example:     plan.engine.Example(path.Base(plan.module.Path())),
-		Driver:      plan.engine.Packages(),
-		URLForm:     plan.engine.URLForm(),
 		Tests:       p.Code.Tests,
 		Guarded:     p.API.Guarded(),
 		Desk:        p.API.Desk,
+		Starters:    plan.module.Path() == plan.module.Root(), // a larger module has its own
+		Scripts:     printable.Line(strings.Join(p.Database.DDL, ", ")),
+		Language:    goVersion,
+		Database: render.Database{
+			Title: e.Title(), Packages: e.Packages(), URLForm: e.URLForm(), Example: e.Example(path.Base(plan.module.Path())), URL: starterURL(e, p.Database),
+		},
 	}
-	if file, isFile := plan.engine.File(target.DefaultURL); isFile {
-		target.Relative = target.DefaultURL != "" && !path.IsAbs(file)
+	if !p.API.None {
+		t.APIFolder = path.Clean(filepath.ToSlash(p.API.Folder))
 	}
-	var err error
-	if target.Desk {
-		if target.Icon, err = p.Icon(); err != nil {
-			return err
+	file, isFile := e.File(t.Database.URL)
+	t.Database.Embedded = isFile
+	t.Database.Relative = isFile && t.Database.URL != "" && !path.IsAbs(file)
+	if !t.Desk {
+		return t, nil
+	}
+	if t.Icon, err = p.Icon(); err != nil {
+		return t, err
+	}
+	t.Script, err = p.Script()
+	return t, err
+}
+
+func (plan *Plan) render() error {
+	target, err := plan.target()
+	if err != nil {
+		return err
+	}
+	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources})
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if slices.Contains(project.Starters, f.Path) && plan.Before != nil && plan.ledger.Base[f.Path] == nil {
+			continue // a project that was written before without it does without
 		}
-		if target.Script, err = p.Script(); err != nil {
-			return err
-		}
-	}
-	code, err := golang.Render(plan.Model, target)
-	if err != nil {
-		return err
-	}
-	runtime, err := golang.Runtime(widegate.Sources, target)
-	if err != nil {
-		return err
-	}
-	document := openapi.Render(plan.Model.Seen(), path.Base(target.Module))
-	code = append(code, render.File{Path: path.Join(target.APIFolder, "openapi.json"), Text: document})
-	for _, v := range plan.Model.Versions {
-		document := openapi.Render(v.Model, path.Base(target.Module)+" "+v.Name)
-		code = append(code, render.File{Path: path.Join(target.APIFolder, golang.DocumentFile(v.Name)), Text: document})
-	}
-	starters, err := plan.takeOver(target)
-	if err != nil {
-		return err
-	}
-	for _, f := range slices.Concat(code, runtime, starters) {
 		plan.files[f.Path] = f
 	}
 	plan.runtime = map[string]bool{}
-	for _, f := range runtime {
-		plan.runtime[f.Path] = true
+	for _, f := range files {
+		if f.Runtime {
+			plan.runtime[f.Path] = true
+		}
 	}
 	return plan.restrict(target)
 }
 
 // restrict leaves all files but those of the tables asked for as they were.
-func (plan *Plan) restrict(target golang.Target) error {
+func (plan *Plan) restrict(target render.Target) error {
 	if len(plan.options.Only) == 0 {
 		return nil
 	}
@@ -346,28 +346,6 @@ func (plan *Plan) restrict(target golang.Target) error {
 		}
 	}
 	return nil
-}
-
-// takeOver are the files by which somebody takes the project over. A project in a
-// larger module has those of the module, and one that was written before without
-// them does without.
-func (plan *Plan) takeOver(target golang.Target) ([]render.File, error) {
-	p := plan.project
-	if plan.module.Path() != plan.module.Root() {
-		return nil, nil
-	}
-	_, embedded := plan.engine.File("")
-	facts := starter.Facts{
-		Name: path.Base(plan.module.Path()), Module: plan.module.Path(), Command: plan.Command, Engine: plan.engine.Title(), Example: target.Example,
-		URL: printable.Line(target.DefaultURL), Embedded: embedded, Scripts: printable.Line(strings.Join(p.Database.DDL, ", ")),
-		Base: plan.Model.Base, Path: plan.Model.Widest().Path, Store: target.StoreFolder, API: target.APIFolder,
-		Guarded: target.Guarded, Open: p.API.Access == project.Open, Desk: p.API.Desk, Go: goVersion,
-	}
-	files, err := starter.Render(facts)
-	if plan.Before != nil {
-		files = slices.DeleteFunc(files, func(f render.File) bool { return plan.ledger.Base[f.Path] == nil })
-	}
-	return files, err
 }
 
 // goVersion is that of the language which generated code needs.

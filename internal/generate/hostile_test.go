@@ -75,7 +75,7 @@ func renderedModel(t *testing.T) (*model.Model, func() ([]render.File, error)) {
 	require.NoError(t, err)
 	_, m, err := Understand(t.Context(), p, Source(p))
 	require.NoError(t, err)
-	target := golang.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", DefaultURL: "sqlite:bees.db", Tests: true, Guarded: true, Desk: true, Driver: []string{"sqlite"}}
+	target := render.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", Tests: true, Guarded: true, Desk: true, Database: render.Database{Packages: []string{"sqlite"}}}
 	return m, func() ([]render.File, error) {
 		files, err := golang.Render(m, target)
 		if err != nil {

@@ -64,7 +64,7 @@ func sources(t *testing.T, folders ...string) []source {
 var engineName = regexp.MustCompile(`(?i)postgres|mysql|mariadb|sqlite|pgx|innodb`)
 
 // rooms are the folders that know an engine, and those of tests.
-var rooms = regexp.MustCompile(`^(internal/engine/(postgres|mysql|sqlite)(/.*)?|gate/(postgres|mysql|sqlite)|internal/engine/registry|internal/testdb(/.*)?|internal/laws)$`)
+var rooms = regexp.MustCompile(`^(internal/engine/(postgres|mysql|sqlite)(/.*)?|gate/(postgres|mysql|sqlite)(/.*)?|internal/engine/registry|internal/testdb(/.*)?|internal/laws)$`)
 
 // named are the places in a file that name an engine. What commands say of
 // themselves is documentation, and so are comments.

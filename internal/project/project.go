@@ -88,6 +88,7 @@ type Code struct {
 
 // API says where the api package goes and how it answers.
 type API struct {
+	None   bool   `yaml:"none"` // the store alone is written, without a service
 	Folder string `yaml:"folder"`
 	Base   string `yaml:"base"`
 	Access string `yaml:"access"` // open: other addresses than the loopback one are allowed

@@ -65,12 +65,12 @@ func schemaOf(t reflect.Type, comments map[string]string, choices map[string][]s
 	case reflect.Map:
 		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), comments, choices)}
 	case reflect.Struct:
-		return structSchema(t, comments)
+		return structSchema(t, comments, choices)
 	}
 	return map[string]any{"type": jsonTypes[t.Kind()]}
 }
 
-func structSchema(t reflect.Type, comments map[string]string) map[string]any {
+func structSchema(t reflect.Type, comments map[string]string, choices map[string][]string) map[string]any {
 	properties := map[string]any{}
 	for i := range t.NumField() {
 		field := t.Field(i)

@@ -178,7 +178,7 @@ func (Engine) OpenService(ctx context.Context, url string) (gate.DB, error) {
 }
 func (Engine) Driver() string     { return "github.com/ncruces/go-sqlite3" }
 func (Engine) URLForm() string    { return ": sqlite:path, or the path of a file" }
-func (Engine) Packages() []string { return []string{"sqlite"} }
+func (Engine) Packages() []string { return []string{"sqlite", "sqlite/spelling"} }
 func (Engine) Analyze() string    { return "PRAGMA optimize" }
 
 func (Engine) Embed(c *catalog.Catalog) (statements, left []string) { return embed.Tables(c) }

@@ -15,7 +15,6 @@ import (
 	"go/format"
 	"go/parser"
 	"go/token"
-	"io/fs"
 	"maps"
 	"path"
 	"runtime"
@@ -37,40 +36,15 @@ import (
 //go:embed templates/*.tmpl
 var templates embed.FS
 
-// Target says where the code goes.
-type Target struct {
-	Module      string // path of the module, or of the project's folder in it
-	StoreFolder string // below the project's root, with slashes
-	APIFolder   string
-	Package     string   // of the store
-	DefaultURL  string   // for the starter; without a password
-	Relative    bool     // it is a file that is named as seen from the project
-	Example     string   // a URL of the engine
-	Driver      []string // the packages of the runtime that only the engine needs, below gate; its own is the first
-	URLForm     string   // how its URLs look, behind a sentence
-	Tests       bool     // a test for each table is written too
-	Guarded     bool     // the service asks for credentials
-	Desk        bool     // it has pages for people
-	Icon        string   // of these, as a data URL
-	Script      []byte   // of these: the project's formatters; may be nil
-}
+// Code is the Go code of a project.
+type Code struct{}
 
-func (t Target) storeImport() string { return path.Join(t.Module, t.StoreFolder) }
-
-// storeSpec imports the store, by a name where its folder has another.
-func (t Target) storeSpec() string {
-	if path.Base(t.StoreFolder) == t.Package {
-		return strconv.Quote(t.storeImport())
-	}
-	return t.Package + " " + strconv.Quote(t.storeImport())
-}
-
-func (t Target) gateImport() string { return t.storeImport() + "/gate" }
-func (t Target) command() string    { return path.Base(t.Module) }
+// Files are the store and, where it is wanted, the service.
+func (Code) Files(in render.Input) ([]render.File, error) { return Render(in.Model, in.Target) }
 
 // Render renders everything but the runtime.
-func Render(m *model.Model, t Target) ([]render.File, error) {
-	if err := errors.Join(t.check(), verify(m)); err != nil {
+func Render(m *model.Model, t render.Target) ([]render.File, error) {
+	if err := errors.Join(check(t), verify(m)); err != nil {
 		return nil, err
 	}
 	r := &renderer{target: t, model: m}
@@ -80,34 +54,44 @@ func Render(m *model.Model, t Target) ([]render.File, error) {
 	}
 	r.templates = root
 	r.add("store", false, path.Join(t.StoreFolder, "store.go"), r.store())
-	r.add("service", false, path.Join(t.APIFolder, "service.go"), r.service())
-	r.add("main", true, path.Join("cmd", t.command(), "main.go"), r.main())
 	for _, e := range m.Entities {
 		r.add("entity", false, path.Join(t.StoreFolder, e.File+".go"), r.page(e, t.Package))
-		r.add("resource", false, path.Join(t.APIFolder, e.File+".go"), r.page(e, path.Base(t.APIFolder)))
 	}
 	if t.Tests && slices.ContainsFunc(m.Entities, func(e *model.Entity) bool { return e.Verbs == model.Full }) {
 		r.add("tests", false, path.Join(t.StoreFolder, "tables_test.go"), r.tests())
 	}
-	if len(m.Exposed) > 0 {
-		r.add("calls", false, path.Join(t.APIFolder, "calls.go"), r.calls())
-	}
-	if m.API.Desk {
-		r.add("desk", false, path.Join(t.APIFolder, "desk.go"), r.desk())
+	if t.APIFolder != "" {
+		r.addService()
 	}
 	for _, f := range m.Queries {
 		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
 	}
 	files, err := r.run()
-	if t.Script != nil {
+	if t.Script != nil && t.APIFolder != "" {
 		text := "// Written from api.formatters of widegate.yaml, and written again when that changes.\n" + string(t.Script)
 		files = append(files, render.File{Path: path.Join(t.APIFolder, formattersFile), Text: []byte(text)})
 	}
 	return files, err
 }
 
+// addService adds what answers requests.
+func (r *renderer) addService() {
+	t := r.target
+	r.add("service", false, path.Join(t.APIFolder, "service.go"), r.service())
+	r.add("main", true, path.Join("cmd", t.Command(), "main.go"), r.main())
+	for _, e := range r.model.Entities {
+		r.add("resource", false, path.Join(t.APIFolder, e.File+".go"), r.page(e, path.Base(t.APIFolder)))
+	}
+	if len(r.model.Exposed) > 0 {
+		r.add("calls", false, path.Join(t.APIFolder, "calls.go"), r.calls())
+	}
+	if r.model.API.Desk {
+		r.add("desk", false, path.Join(t.APIFolder, "desk.go"), r.desk())
+	}
+}
+
 type renderer struct {
-	target    Target
+	target    render.Target
 	model     *model.Model
 	templates *template.Template
 	jobs      []job
@@ -188,10 +172,10 @@ type imported struct{ name, spec string }
 
 // importable are the standard library's packages, then the project's.
 func (r *renderer) importable() [][]imported {
-	gate := r.target.gateImport()
+	gate := r.target.GateImport()
 	return [][]imported{
 		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
-		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.storeSpec()}},
+		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.StoreSpec()}},
 	}
 }
 
@@ -236,14 +220,14 @@ func (r *renderer) store() any {
 	}
 	return map[string]any{
 		"Kinds":   kinds,
-		"Package": r.target.Package, "GateImport": r.target.gateImport(), "Engine": r.target.Driver[0],
-		"OpenDoc": r.target.URLForm,
+		"Package": r.target.Package, "GateImport": r.target.GateImport(), "Engine": r.target.Database.Packages[0],
+		"OpenDoc": r.target.Database.URLForm,
 	}
 }
 
 func (r *renderer) service() any {
 	return map[string]any{
-		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.gateImport(), "StoreSpec": r.target.storeSpec(),
+		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.GateImport(), "StoreSpec": r.target.StoreSpec(),
 		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
 		"API": r.model.API, "Camel": r.model.API.Names == project.Camel, "Allow": r.allow(), "Limits": r.limits(), "Versions": r.versions(), "Exposed": r.model.Exposed,
 	}
@@ -261,7 +245,7 @@ func (r *renderer) desk() any {
 	for _, e := range r.model.Entities {
 		looks = append(looks, lookAt{e.Path, r.model.Look(e)})
 	}
-	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": cmp.Or(r.brand().Name, upperFirst(r.target.command())), "Looks": looks, "Colour": r.brand().Colour, "Icon": r.target.Icon, "Script": r.target.Script != nil}
+	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": cmp.Or(r.brand().Name, upperFirst(r.target.Command())), "Looks": looks, "Colour": r.brand().Colour, "Icon": r.target.Icon, "Script": r.target.Script != nil}
 }
 
 // formattersFile holds the project's script of formatters in the api package.
@@ -378,13 +362,10 @@ type version struct {
 func (r *renderer) versions() []version {
 	var list []version
 	for _, v := range r.model.Versions {
-		list = append(list, version{v, "openAPI" + upperFirst(v.Name), DocumentFile(v.Name)})
+		list = append(list, version{v, "openAPI" + upperFirst(v.Name), render.DocumentFile(v.Name)})
 	}
 	return list
 }
-
-// DocumentFile is the file with the OpenAPI document of a version.
-func DocumentFile(version string) string { return "openapi-" + version + ".json" }
 
 // formerOf is how a resource was, as fields of rest.Former.
 func formerOf(f model.FormerResource) string {
@@ -425,16 +406,16 @@ func (r *renderer) tests() any {
 		}
 	}
 	return map[string]any{
-		"Store": r.target.Package, "StoreSpec": r.target.storeSpec(), "GateImport": r.target.gateImport(), "URL": r.target.DefaultURL,
+		"Store": r.target.Package, "StoreSpec": r.target.StoreSpec(), "GateImport": r.target.GateImport(), "URL": r.target.Database.URL,
 		"Up": strings.TrimSuffix(strings.Repeat("../", strings.Count(r.target.StoreFolder, "/")+1), "/"), "Entities": tables, "First": tables[0],
 	}
 }
 
 func (r *renderer) main() any {
 	return map[string]any{
-		"Command": r.target.command(), "GateImport": r.target.gateImport(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
-		"StoreSpec": r.target.storeSpec(), "Store": r.target.Package, "API": path.Base(r.target.APIFolder),
-		"URL": r.target.DefaultURL, "Example": r.target.Example, "Relative": r.target.Relative,
+		"Command": r.target.Command(), "GateImport": r.target.GateImport(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
+		"StoreSpec": r.target.StoreSpec(), "Store": r.target.Package, "API": path.Base(r.target.APIFolder),
+		"URL": r.target.Database.URL, "Example": r.target.Database.Example, "Relative": r.target.Database.Relative,
 	}
 }
 
@@ -929,49 +910,4 @@ func content(f *model.Field) string {
 		what += fmt.Sprintf(", Most: %d", c.Most)
 	}
 	return "rest.Content{" + what + "}"
-}
-
-// Runtime copies what a project needs of the runtime's sources.
-func Runtime(sources fs.FS, t Target) ([]render.File, error) {
-	packages := []string{"gate", "gate/cql2", "gate/apidoc", "gate/rest"}
-	for _, p := range t.Driver {
-		packages = append(packages, "gate/"+p)
-	}
-	if t.Tests {
-		packages = append(packages, "gate/gatetest")
-	}
-	if t.Guarded {
-		packages = append(packages, "gate/tokens")
-	}
-	if t.Desk {
-		packages = append(packages, "gate/desk", "gate/desk/assets", "gate/desk/pages")
-	}
-	var files []render.File
-	for _, p := range packages {
-		list, err := fs.ReadDir(sources, p)
-		if err != nil {
-			return nil, fmt.Errorf("reading the runtime: %w", err)
-		}
-		for _, entry := range list {
-			if entry.IsDir() || strings.HasSuffix(entry.Name(), "_test.go") {
-				continue
-			}
-			text, err := fs.ReadFile(sources, path.Join(p, entry.Name()))
-			if err != nil {
-				return nil, fmt.Errorf("reading the runtime: %w", err)
-			}
-			if !strings.HasSuffix(entry.Name(), ".go") {
-				files = append(files, render.File{Path: path.Join(t.StoreFolder, p, entry.Name()), Text: text})
-				continue
-			}
-			moved := bytes.ReplaceAll(text, []byte(`"widegate/gate`), []byte(`"`+t.gateImport()))
-			clean, err := format.Source(moved)
-			if err != nil {
-				return nil, fmt.Errorf("copying %s/%s: %w", p, entry.Name(), err)
-			}
-			files = append(files, render.File{Path: path.Join(t.StoreFolder, p, entry.Name()), Text: clean})
-		}
-	}
-	slices.SortFunc(files, func(a, b render.File) int { return cmp.Compare(a.Path, b.Path) })
-	return files, nil
 }

@@ -42,7 +42,7 @@ func hostileCatalog() *catalog.Catalog {
 	return c
 }
 
-func renderAll(t *testing.T, c *catalog.Catalog, target Target) []render.File {
+func renderAll(t *testing.T, c *catalog.Catalog, target render.Target) []render.File {
 	t.Helper()
 	m, err := model.Build(c, project.Default(), project.NewNames())
 	require.NoError(t, err)
@@ -51,7 +51,7 @@ func renderAll(t *testing.T, c *catalog.Catalog, target Target) []render.File {
 	return files
 }
 
-var target = Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", Driver: []string{"postgres"}}
+var target = render.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", Database: render.Database{Packages: []string{"postgres"}}}
 
 func TestHostileTextsStayTexts(t *testing.T) {
 	files := renderAll(t, hostileCatalog(), target)
@@ -118,7 +118,7 @@ func TestThePageOfTheInterface(t *testing.T) {
 }
 
 func TestOtherFoldersAndNames(t *testing.T) {
-	files := renderAll(t, hostileCatalog(), Target{Module: "bees.example/x", StoreFolder: "internal/db", APIFolder: "web/v1", Package: "rows", Driver: []string{"postgres"}})
+	files := renderAll(t, hostileCatalog(), render.Target{Module: "bees.example/x", StoreFolder: "internal/db", APIFolder: "web/v1", Package: "rows", Database: render.Database{Packages: []string{"postgres"}}})
 	texts := map[string]string{}
 	for _, f := range files {
 		texts[f.Path] = string(f.Text)
@@ -142,7 +142,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		"gate/mysql/mysql.go": {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
 		"gate/postgres/pg.go": {Data: []byte("package postgres\n")},
 	}
-	files, err := Runtime(sources, Target{Module: "bees", StoreFolder: "a/store", Driver: []string{"mysql", "sqldb"}})
+	files, err := Runtime{}.Files(render.Input{Sources: sources, Target: render.Target{Module: "bees", StoreFolder: "a/store", APIFolder: "api", Database: render.Database{Packages: []string{"mysql", "sqldb"}}}})
 	require.NoError(t, err)
 	var paths []string
 	for _, f := range files {
@@ -151,7 +151,7 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 	}
 	assert.Equal(t, []string{"a/store/gate/apidoc/page.go", "a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
 	assert.True(t, bytes.Contains(files[4].Text, []byte(`"bees/a/store/gate"`)))
-	_, err = Runtime(fstest.MapFS{}, target)
+	_, err = Runtime{}.Files(render.Input{Sources: fstest.MapFS{}, Target: target})
 	require.Error(t, err)
 }
 

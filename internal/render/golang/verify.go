@@ -1,6 +1,7 @@
 package golang
 
 import (
+	"cmp"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -15,6 +16,7 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/model"
+	"widegate/internal/render"
 	"widegate/internal/rooted"
 )
 
@@ -160,11 +162,11 @@ func (v *verifier) check(field, s string) {
 }
 
 // check holds a target to the same.
-func (t Target) check() error {
+func check(t render.Target) error {
 	if err := module.CheckImportPath(t.Module); err != nil {
 		return fault.New("name the module as in `module example.com/bees`", "%q in go.mod cannot be the path of a module", t.Module)
 	}
-	for _, folder := range []string{t.StoreFolder, t.APIFolder} {
+	for _, folder := range []string{t.StoreFolder, cmp.Or(t.APIFolder, t.StoreFolder)} {
 		if rooted.Check(folder) != nil || module.CheckImportPath("m/"+folder) != nil {
 			return fault.New("use letters, digits and dashes, as in `folder: store`", "the folder %q cannot hold a Go package", folder)
 		}

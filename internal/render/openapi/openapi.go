@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/printable"
 	"widegate/internal/project"
+	"widegate/internal/render"
 )
 
 // object is a JSON object whose members keep their order, so that a document
@@ -74,6 +76,22 @@ func appendScalar(b *bytes.Buffer, v any) {
 		return
 	}
 	b.WriteString(printable.Text(strings.TrimSuffix(text.String(), "\n")))
+}
+
+// Document is the description of the interface, and of its earlier versions.
+type Document struct{}
+
+// Files are the documents of a service.
+func (Document) Files(in render.Input) ([]render.File, error) {
+	t := in.Target
+	if t.APIFolder == "" {
+		return nil, nil
+	}
+	files := []render.File{{Path: path.Join(t.APIFolder, render.DocumentFile("")), Text: Render(in.Model.Seen(), t.Command())}}
+	for _, v := range in.Model.Versions {
+		files = append(files, render.File{Path: path.Join(t.APIFolder, render.DocumentFile(v.Name)), Text: Render(v.Model, t.Command()+" "+v.Name)})
+	}
+	return files, nil
 }
 
 // Render returns the document. title names the service.

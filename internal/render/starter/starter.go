@@ -15,24 +15,12 @@ import (
 //go:embed templates/*
 var templates embed.FS
 
-// Facts are what the files say of a project.
-type Facts struct {
-	Name     string // of the service
-	Module   string
-	Command  string // ./cmd/NAME
-	Engine   string // as people call it
-	Example  string // a URL of the engine
-	URL      string // that the service uses where the environment names none
-	Embedded bool   // the database is a file
-	Scripts  string // the folder or file of scripts that the database is made from
-	Base     string // before the paths of the endpoints
-	Path     string // of a resource worth looking at first
-	Store    string // the folder of the store package
-	API      string // the folder of the api package
-	Guarded  bool   // callers need credentials
-	Open     bool   // it may be reached from other machines
-	Desk     bool   // it has pages
-	Go       string // version of the language
+// facts are what the files say of a project.
+type facts struct {
+	render.Target
+	Base string // before the paths of the endpoints
+	Path string // of a resource worth looking at first
+	Open bool   // the service may be reached from other machines
 }
 
 // files are the templates and what they give.
@@ -46,8 +34,15 @@ var files = []struct{ template, path string }{
 	{"ci.example.yaml", "ci.example.yaml"},
 }
 
-// Render returns the files.
-func Render(f Facts) ([]render.File, error) {
+// Starters are the files of a project with a module of its own and a service.
+type Starters struct{}
+
+// Files are written once each.
+func (Starters) Files(in render.Input) ([]render.File, error) {
+	if !in.Target.Starters || in.Target.APIFolder == "" {
+		return nil, nil
+	}
+	f := facts{Target: in.Target, Base: in.Model.Base, Path: in.Model.Widest().Path, Open: in.Model.Open}
 	t, err := template.ParseFS(templates, "templates/*")
 	if err != nil {
 		return nil, fmt.Errorf("reading the templates of starters: %w", err)
