@@ -121,6 +121,12 @@ type Column struct {
 // TypeKind is a family of types that all engines share.
 type TypeKind string
 
+// TypeKinds are the families of types.
+var TypeKinds = []TypeKind{
+	Int, Float, Decimal, Bool, Text, Bytes, Date, Time, Timestamp, TimestampTZ, UUID, JSON, EnumKind, Array, Range, Interval, Set, Network, BitString, XML, Money,
+	Geometric, FullText, Compound, Other,
+}
+
 // The families of types. Other is what none of them fits.
 const (
 	Int         TypeKind = "int"

@@ -10,6 +10,7 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
+	"widegate/internal/render/golang"
 )
 
 // showTables prints the chosen tables in detail.
@@ -68,7 +69,7 @@ func (a *app) showColumns(t *catalog.Table, e *model.Entity) {
 		goName := ""
 		if e != nil {
 			if f := e.Field(c.Name); f != nil {
-				goName = f.Name + " " + f.Type
+				goName = f.Name + " " + golang.FieldType(f)
 			}
 		}
 		list.add(c.Name, nullable(c), goName, defaultText(c), shortened(strings.Join(columnNotes(t, c), "; "), 50))

@@ -13,6 +13,7 @@ import (
 	"widegate/internal/merge"
 	"widegate/internal/model"
 	"widegate/internal/project"
+	"widegate/internal/render/golang"
 )
 
 // Report is what a change means.
@@ -120,17 +121,17 @@ func (c *comparison) entity(was, now *model.Entity) {
 		if f.Name != g.Name {
 			c.add(catalog.Renamed, "field", at+g.Name, "%s%s is called %s now", at, f.Name, g.Name)
 		}
-		if f.Type != g.Type {
-			c.add(catalog.Altered, "field", at+g.Name, "%s%s is %s now, was %s", at, g.Name, g.Type, f.Type)
+		if golang.FieldType(f) != golang.FieldType(g) {
+			c.add(catalog.Altered, "field", at+g.Name, "%s%s is %s now, was %s", at, g.Name, golang.FieldType(g), golang.FieldType(f))
 		}
 	}
 	for _, g := range now.Fields {
 		if !seen[g] {
-			c.add(catalog.Added, "field", at+g.Name, "%s%s is new, %s", at, g.Name, g.Type)
+			c.add(catalog.Added, "field", at+g.Name, "%s%s is new, %s", at, g.Name, golang.FieldType(g))
 		}
 	}
-	if was.KeyType != now.KeyType {
-		c.add(catalog.Altered, "key", now.Name, "the key of %s is %s now, was %s", now.Name, orNone(now.KeyType), orNone(was.KeyType))
+	if golang.KeyType(was) != golang.KeyType(now) {
+		c.add(catalog.Altered, "key", now.Name, "the key of %s is %s now, was %s", now.Name, orNone(golang.KeyType(now)), orNone(golang.KeyType(was)))
 	}
 	c.relations(was, now)
 	c.finders(was, now)

@@ -40,7 +40,7 @@ func (b *builder) setComposite(e *Entity, f *Field) {
 
 func (f *Field) setComposite(c *Composite) {
 	if f.Composite = c; c != nil {
-		f.Kind, f.Value = KindRecord, c.Name
+		f.Kind = KindRecord
 	}
 }
 

@@ -10,7 +10,7 @@ import (
 // rules: a name for the Go type, which stays what it is.
 type Domain struct {
 	Name    string
-	Base    string // the Go type
+	Of      *Field // what it is another name for
 	SQL     string // what it is called and based on
 	Comment string
 	Home    *Entity // the first entity that uses it
@@ -61,18 +61,17 @@ func (b *builder) setDomain(e *Entity, f *Field) {
 			name = b.global.give(b.words.exported(b.words.Split(d.Name)), b.words.exported(b.words.Split(d.Name+" value")))
 			b.names.Enums[source] = name
 		}
-		f.Domain = &Domain{Name: name, Base: f.Value, SQL: source + ", which is " + strings.ToLower(d.Declared), Comment: d.Comment, Home: e}
+		of := *f
+		f.Domain = &Domain{Name: name, Of: &of, SQL: source + ", which is " + strings.ToLower(d.Declared), Comment: d.Comment, Home: e}
 		b.model.Domains = append(b.model.Domains, f.Domain)
 	}
-	if f.Domain.Base != f.Value {
+	if f.Domain.Of.Kind != f.Kind {
 		f.Domain = nil
 		return
 	}
 	if f.Domain.Home.Table.IsView() && !e.Table.IsView() {
 		f.Domain.Home = e // where one looks for it
 	}
-	f.Type = strings.Replace(f.Type, f.Value, f.Domain.Name, 1)
-	f.Value = f.Domain.Name
 }
 
 func (b *builder) namedDomain(source string) *Domain {

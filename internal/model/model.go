@@ -70,7 +70,7 @@ type Entity struct {
 	Verbs     Verbs
 	Fields    []*Field
 	Key       []*Field
-	KeyType   string // of one column: its type; of several: the name of a struct
+	KeyName   string // of the type of a key of several columns
 	Uniques   []catalog.Key
 	Finders   []Finder
 	Relations []*Relation
@@ -92,8 +92,6 @@ type Field struct {
 	Column    *catalog.Column
 	Name      string // in the entity
 	Var       string // among the columns of the table's variable, where verbs stand too
-	Value     string // Go type of a value
-	Type      string // Go type of the field: Value, or it in a Maybe
 	Kind      Kind
 	Enum      *Enum
 	Set       *Enum  // the labels of which a value has any number
@@ -122,6 +120,12 @@ type Limits struct{ Least, Most, Above, Below string }
 
 // Kind is a family of types that are treated alike in code and on the wire.
 type Kind string
+
+// Kinds are those of fields.
+var Kinds = []Kind{
+	KindInt16, KindInt32, KindInt64, KindUint64, KindFloat32, KindFloat64, KindNumeric, KindBool, KindText, KindBytes, KindDate, KindTimestamp, KindTimestampTZ,
+	KindUUID, KindJSON, KindEnum, KindTimeOfDay, KindInterval, KindList, KindRange, KindRecord, KindOther,
+}
 
 // The kinds of fields.
 const (
@@ -582,24 +586,24 @@ func looksSecret(c *catalog.Column) bool {
 	return false
 }
 
-// setType chooses the Go type.
+// setType chooses the kind.
 func (b *builder) setType(e *Entity, f *Field, labels []string) {
 	t := f.Column.Type
-	f.Kind, f.Value = goType(t)
+	f.Kind = kindOf(t)
 	switch {
 	case t.Element != nil:
 		b.setCompound(e, f)
 	case t.Kind == catalog.Compound:
 		b.setComposite(e, f)
 	case t.Kind == catalog.Time && !b.catalog.Engine.Loose: // which keeps any text in such columns
-		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
+		f.Kind = KindTimeOfDay
 	case t.Kind == catalog.EnumKind && t.Enum != "":
 		if known, ok := b.catalog.Enum(t.Enum); ok {
 			f.Enum = b.enum(e, t.Enum, []string{b.words.exported(b.words.Split(known.Name))}, known.Comment, known.Labels)
 		}
 	case e.Table.IsView():
 		if t.Kind == catalog.EnumKind {
-			f.Kind, f.Value = KindText, "string"
+			f.Kind = KindText
 		}
 	case t.Kind == catalog.Set && len(t.Labels) > 0:
 		column := b.words.exported(b.words.Split(f.Column.Name))
@@ -608,7 +612,6 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		if f.Set.Maker == "" {
 			f.Set.Maker = b.global.give(f.Set.Name + "Of")
 		}
-		f.Value = f.Set.Name
 	case t.Kind == catalog.EnumKind, len(labels) > 0:
 		if t.Kind == catalog.EnumKind {
 			labels = t.Labels
@@ -617,15 +620,7 @@ func (b *builder) setType(e *Entity, f *Field, labels []string) {
 		f.Enum = b.enum(e, e.Table.FullName()+"."+f.Column.Name, []string{column, e.Name + column}, f.Column.Comment, labels)
 	}
 	if f.Enum != nil {
-		f.Kind, f.Value = KindEnum, f.Enum.Name
-	}
-	f.setNullable()
-}
-
-func (f *Field) setNullable() {
-	f.Type = f.Value
-	if f.Nullable {
-		f.Type = "gate.Maybe[" + f.Value + "]"
+		f.Kind = KindEnum
 	}
 }
 
@@ -637,75 +632,66 @@ func opaque(t *catalog.Type, declared string) bool {
 	return t.Kind == catalog.XML || t.Kind == catalog.Geometric && (strings.HasPrefix(declared, "point") || strings.HasPrefix(declared, "polygon"))
 }
 
-func goType(t catalog.Type) (Kind, string) {
-	switch t.Kind {
-	case catalog.Int:
-		return intType(t.Bits, t.Unsigned)
-	case catalog.Float:
-		if t.Bits == 32 {
-			return KindFloat32, "float32"
-		}
-		return KindFloat64, "float64"
-	case catalog.Decimal:
-		return KindNumeric, "gate.Decimal"
-	case catalog.Bool:
-		return KindBool, "bool"
-	case catalog.Text:
-		return KindText, "string"
-	case catalog.Bytes:
-		return KindBytes, "[]byte"
-	case catalog.Date:
-		return KindDate, "gate.Date"
-	case catalog.Timestamp:
-		return KindTimestamp, "time.Time"
-	case catalog.TimestampTZ:
-		return KindTimestampTZ, "time.Time"
-	case catalog.UUID:
-		return KindUUID, "string"
-	case catalog.JSON:
-		return KindJSON, "gate.JSON"
-	case catalog.Interval:
-		return KindInterval, "gate.Interval"
-	}
-	return KindOther, "string"
+// kinds are those of the families of types. Lists, ranges, composite types and enums
+// have kinds of their own where their parts are known, as have times of day where the
+// engine has a type for them; else all of these are carried as text.
+var kinds = map[catalog.TypeKind]Kind{
+	catalog.Float: KindFloat64, catalog.Decimal: KindNumeric, catalog.Bool: KindBool, catalog.Text: KindText, catalog.Bytes: KindBytes, catalog.Date: KindDate,
+	catalog.Timestamp: KindTimestamp, catalog.TimestampTZ: KindTimestampTZ, catalog.UUID: KindUUID, catalog.JSON: KindJSON, catalog.Interval: KindInterval,
+	catalog.Int: KindInt64, catalog.Time: KindOther, catalog.EnumKind: KindOther, catalog.Array: KindOther, catalog.Range: KindOther, catalog.Set: KindOther,
+	catalog.Network: KindOther, catalog.BitString: KindOther, catalog.XML: KindOther, catalog.Money: KindOther, catalog.Geometric: KindOther, catalog.FullText: KindOther,
+	catalog.Compound: KindOther, catalog.Other: KindOther,
 }
 
-// intType chooses a signed type wide enough, and an unsigned one only where
-// there is none.
-func intType(bits int, unsigned bool) (Kind, string) {
+func kindOf(t catalog.Type) Kind {
+	switch {
+	case t.Kind == catalog.Int:
+		return intKind(t.Bits, t.Unsigned)
+	case t.Kind == catalog.Float && t.Bits == 32:
+		return KindFloat32
+	}
+	if kind, known := kinds[t.Kind]; known {
+		return kind
+	}
+	return KindOther
+}
+
+// intKind chooses a signed kind wide enough, and an unsigned one only where there is
+// none.
+func intKind(bits int, unsigned bool) Kind {
 	if unsigned && bits > 0 {
 		bits++
 	}
 	switch {
 	case bits == 0:
-		return KindInt64, "int64"
+		return KindInt64
 	case bits <= 16:
-		return KindInt16, "int16"
+		return KindInt16
 	case bits <= 32:
-		return KindInt32, "int32"
+		return KindInt32
 	case bits <= 64:
-		return KindInt64, "int64"
+		return KindInt64
 	}
-	return KindUint64, "uint64"
+	return KindUint64
 }
 
-// setCompound chooses the Go type of what is made of values of another type.
+// setCompound chooses the kind of what is made of values of another type.
 // Those of which the text form is not known are carried as text.
 func (b *builder) setCompound(e *Entity, f *Field) {
 	t := f.Column.Type
-	f.Kind, f.Value = KindOther, "string"
+	f.Kind = KindOther
 	switch t.Element.Kind {
 	case catalog.Geometric, catalog.Array, catalog.Range:
 		return
 	}
 	element := &Field{Column: &catalog.Column{Name: f.Column.Name, Declared: t.Name, Type: *t.Element}}
-	element.Kind, element.Value = goType(*t.Element)
+	element.Kind = kindOf(*t.Element)
 	if t.Element.Kind == catalog.Time {
-		element.Kind, element.Value = KindTimeOfDay, "gate.TimeOfDay"
+		element.Kind = KindTimeOfDay
 	}
 	if known, ok := b.catalog.Enum(t.Element.Enum); ok && t.Element.Enum != "" {
 		element.Enum = b.enum(e, t.Element.Enum, []string{b.words.exported(b.words.Split(known.Name))}, known.Comment, known.Labels)
-		element.Kind, element.Value = KindEnum, element.Enum.Name
+		element.Kind = KindEnum
 	}
 	if t.Element.Kind == catalog.Compound {
 		if b.setComposite(e, element); element.Composite == nil {
@@ -713,9 +699,9 @@ func (b *builder) setCompound(e *Entity, f *Field) {
 		}
 	}
 	f.Element = element
-	f.Kind, f.Value = KindList, "gate.List["+element.Value+"]"
+	f.Kind = KindList
 	if t.Kind == catalog.Range {
-		f.Kind, f.Value = KindRange, "gate.Range["+element.Value+"]"
+		f.Kind = KindRange
 	}
 }
 
@@ -782,16 +768,11 @@ func (b *builder) setKey(e *Entity) {
 	for _, f := range e.Key {
 		f.InKey = true
 		f.Nullable = false
-		f.Type = f.Value
 	}
 	// The runtime finds the key by the columns' order.
 	slices.SortFunc(e.Key, func(x, y *Field) int { return slices.Index(e.Fields, x) - slices.Index(e.Fields, y) })
-	e.KeyType = e.Key[0].Value
-	if d := e.Key[0].Domain; d != nil {
-		e.KeyType = d.Base
-	}
 	if len(e.Key) > 1 {
-		e.KeyType = b.global.give(e.Name+"Key", e.Name+"RowKey")
+		e.KeyName = b.global.give(e.Name+"Key", e.Name+"RowKey")
 	}
 }
 

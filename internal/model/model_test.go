@@ -89,10 +89,9 @@ func TestIntegers(t *testing.T) {
 	for _, c := range []struct {
 		bits     int
 		unsigned bool
-		want     string
-	}{{8, false, "int16"}, {8, true, "int16"}, {16, true, "int32"}, {24, true, "int32"}, {32, false, "int32"}, {32, true, "int64"}, {64, false, "int64"}, {64, true, "uint64"}, {0, false, "int64"}} {
-		_, got := intType(c.bits, c.unsigned)
-		assert.Equal(t, c.want, got, "%d %v", c.bits, c.unsigned)
+		want     Kind
+	}{{8, false, KindInt16}, {8, true, KindInt16}, {16, true, KindInt32}, {24, true, KindInt32}, {32, false, KindInt32}, {32, true, KindInt64}, {64, false, KindInt64}, {64, true, KindUint64}, {0, false, KindInt64}} {
+		assert.Equal(t, c.want, intKind(c.bits, c.unsigned), "%d %v", c.bits, c.unsigned)
 	}
 }
 
@@ -138,7 +137,7 @@ func TestKeys(t *testing.T) {
 	c := &catalog.Catalog{Engine: dialects.Of(dialects.SQLite), Tables: []catalog.Table{natural, log, view}}
 	m := build(t, c, project.NewNames(), nil)
 	assert.Equal(t, []Verbs{Full, Append, ReadOnly}, []Verbs{m.Entities[0].Verbs, m.Entities[1].Verbs, m.Entities[2].Verbs})
-	assert.Equal(t, "string", m.Entities[0].KeyType)
+	assert.Empty(t, m.Entities[0].KeyName)
 	require.Len(t, m.Attention, 2)
 	assert.Equal(t, "entities:\n  visit_log:\n    key: [id]", m.Attention[0].Settle)
 	assert.Contains(t, m.Attention[1].Text, "view without a key")
@@ -147,7 +146,7 @@ func TestKeys(t *testing.T) {
 		p.Entities = map[string]project.Entity{"visit_log": {Key: []string{"note", "id"}}, "yield": {Key: []string{"apiary"}}}
 	})
 	assert.Equal(t, Full, m.Entities[1].Verbs)
-	assert.Equal(t, "VisitLogKey", m.Entities[1].KeyType)
+	assert.Equal(t, "VisitLogKey", m.Entities[1].KeyName)
 	assert.Len(t, m.Entities[2].Key, 1)
 	assert.Empty(t, m.Attention)
 }

@@ -1,7 +1,6 @@
 package model
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -37,13 +36,13 @@ type NamedQuery struct {
 
 // QueryArg is an argument as a Go parameter.
 type QueryArg struct {
-	Name     string
-	Value    string // Go type of the value
-	Type     string // of the parameter
-	List     bool
-	Optional bool
-	Order    []QueryOrder // of an order; then Type is its name
-	Field    *Field       // as it comes from outside, by its own name
+	Name      string
+	List      bool
+	Optional  bool
+	Maybe     bool         // it may be left out, or null
+	Order     []QueryOrder // of an order
+	OrderName string       // of its type
+	Field     *Field       // as it comes from outside, by its own name
 }
 
 // QueryOrder is one order that a caller can choose.
@@ -121,27 +120,26 @@ func (f *Field) AsText() bool {
 // field makes a field of a column that a query puts out.
 func (b *queryBuilder) field(c catalog.Column, source *catalog.Column) *Field {
 	f := &Field{Column: &c, Name: b.steady.exported(b.steady.Split(c.Name)), Nullable: c.Nullable}
-	f.Kind, f.Value = goType(c.Type)
+	f.Kind = kindOf(c.Type)
 	switch {
 	case c.Type.Kind == catalog.Time && !b.catalog.Engine.Loose:
-		f.Kind, f.Value = KindTimeOfDay, "gate.TimeOfDay"
+		f.Kind = KindTimeOfDay
 	case c.Type.Element != nil:
 		element := &Field{Column: &catalog.Column{Name: c.Name, Type: *c.Type.Element}}
-		element.Kind, element.Value = goType(*c.Type.Element)
+		element.Kind = kindOf(*c.Type.Element)
 		element.setComposite(b.model.composite(c.Type.Element.Composite))
-		f.Element, f.Kind, f.Value = element, KindList, "gate.List["+element.Value+"]"
+		f.Element, f.Kind = element, KindList
 		if c.Type.Kind == catalog.Range {
-			f.Kind, f.Value = KindRange, "gate.Range["+element.Value+"]"
+			f.Kind = KindRange
 		}
 	case c.Type.Kind == catalog.EnumKind:
-		f.Kind, f.Value = KindText, "string"
+		f.Kind = KindText
 	case c.Type.Kind == catalog.Compound:
 		f.setComposite(b.model.composite(c.Type.Composite))
 	}
 	if en := b.enum(c, source); en != nil && f.Kind == KindText {
-		f.Enum, f.Kind, f.Value = en, KindEnum, en.Name
+		f.Enum, f.Kind = en, KindEnum
 	}
-	f.setNullable()
 	return f
 }
 
@@ -177,24 +175,16 @@ func (b *queryBuilder) args(n *NamedQuery, q *sqlquery.Query) error {
 		arg := QueryArg{Name: names.give(b.steady.unexported(b.steady.Split(a.Name))), List: a.List, Optional: a.Optional}
 		arg.Field = &Field{Column: &catalog.Column{Name: a.Name}}
 		if a.Keys != nil {
-			arg.Type = b.global.give(n.Name + b.steady.exported(b.steady.Split(a.Name)))
+			arg.OrderName = b.global.give(n.Name + b.steady.exported(b.steady.Split(a.Name)))
 			for _, k := range a.Keys {
-				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.Type + "By" + b.steady.exported(b.steady.Split(k.Name))), k.Name, k.SQL})
+				arg.Order = append(arg.Order, QueryOrder{b.global.give(arg.OrderName + "By" + b.steady.exported(b.steady.Split(k.Name))), k.Name, k.SQL})
 			}
 			n.Args = append(n.Args, arg)
 			continue
 		}
 		f := b.field(a.Column, a.Source)
-		arg.Value = f.Value
 		arg.Field = f.named(a.Name)
-		switch {
-		case a.List:
-			arg.Type = "[]" + f.Value
-		case a.Optional || a.Nullable:
-			arg.Type = "gate.Maybe[" + f.Value + "]"
-		default:
-			arg.Type = f.Value
-		}
+		arg.Maybe = a.Optional || a.Nullable
 		n.Args = append(n.Args, arg)
 	}
 	return nil
@@ -225,7 +215,7 @@ func (b *queryBuilder) result(n *NamedQuery, q *sqlquery.Query) {
 				name = e.Name
 			}
 			n.Fields = append(n.Fields, &Field{
-				Name: fields.give(name, e.Name), Value: "*" + e.Name, Type: "*" + e.Name, Nullable: r.Outer,
+				Name: fields.give(name, e.Name), Nullable: r.Outer,
 				Column: &catalog.Column{Name: strings.Join(b.steady.Split(name), "_")}, Entity: e,
 			})
 			continue
@@ -254,13 +244,4 @@ func (b *queryBuilder) entity(t *catalog.Table) *Entity {
 		}
 	}
 	return nil
-}
-
-// Signature are the parameters of the query's function behind ctx and db.
-func (n *NamedQuery) Signature() string {
-	var b strings.Builder
-	for _, a := range n.Args {
-		fmt.Fprintf(&b, ", %s %s", a.Name, a.Type)
-	}
-	return b.String()
 }

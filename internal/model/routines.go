@@ -79,7 +79,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 			continue
 		}
 		f := b.field(catalog.Column{Name: name, Type: t}, nil)
-		n.Args = append(n.Args, QueryArg{Name: names.give(b.steady.unexported(b.steady.Split(name))), Value: f.Value, Type: f.Value, Field: f.named(name)})
+		n.Args = append(n.Args, QueryArg{Name: names.give(b.steady.unexported(b.steady.Split(name))), Field: f.named(name)})
 		if n.Out != "" && a.Mode == "inout" {
 			n.In = append(n.In, sqlquery.Piece{Text: ", " + variable + " = ", Arg: -1}, sqlquery.Piece{Arg: len(n.Args) - 1})
 			pieces = append(pieces, sqlquery.Piece{Text: variable, Arg: -1})

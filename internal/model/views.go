@@ -32,7 +32,7 @@ func (b *builder) shareRows(e *Entity) error {
 		if same == nil || same.Kind != f.Kind && !(f.Kind == KindText && (same.Enum != nil || same.Kind == KindJSON)) {
 			return fault.New("leave `as` out", "widegate.yaml: entities: %s has a column %s that %s has not", name, f.Column.Name, set.As)
 		}
-		f.Name, f.Type, f.Value, f.Kind, f.Enum = same.Name, same.Type, same.Value, same.Kind, same.Enum
+		f.Name, f.Kind, f.Enum, f.Set, f.Element, f.Domain, f.Composite = same.Name, same.Kind, same.Enum, same.Set, same.Element, same.Domain, same.Composite
 		f.Nullable, f.Limits = same.Nullable, same.Limits
 		if set.Write {
 			f.Auto, f.ByDefault, f.Constant, f.Computed = same.Auto, same.ByDefault, same.Constant, same.Computed

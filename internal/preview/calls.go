@@ -2,7 +2,6 @@ package preview
 
 import (
 	"net/http"
-	"strings"
 
 	"widegate/gate"
 	"widegate/gate/rest"
@@ -126,7 +125,7 @@ func (c *calls) read(r *http.Request, e *model.Exposed) ([]given, error) {
 			continue
 		}
 		f := *a.Field
-		f.Nullable = strings.HasPrefix(a.Type, "gate.Maybe[")
+		f.Nullable = a.Maybe
 		place, column := newField(&f), c.model.Facts(a.Field)
 		switch {
 		case a.List:

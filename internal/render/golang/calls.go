@@ -53,10 +53,10 @@ func (r *renderer) argumentSteps(store string, a model.QueryArg) []string {
 		for i, o := range a.Order {
 			words[i] = o.Key
 		}
-		return []string{fmt.Sprintf("%s := %s.%s(args.Choice(%q, %s))", a.Name, store, a.Type, a.Field.Column.Name, quoteList(words))}
+		return []string{fmt.Sprintf("%s := %s.%s(args.Choice(%q, %s))", a.Name, store, a.OrderName, a.Field.Column.Name, quoteList(words))}
 	}
 	column := "gate.Column{" + strings.TrimSuffix(r.columnFacts(a.Field), ", ") + "}"
-	value := inStore(store, a.Field, a.Value)
+	value := inStore(store, a.Field, valueType(a.Field))
 	if a.List {
 		pointer := "v"
 		if a.Field.Enum != nil {
@@ -67,7 +67,7 @@ func (r *renderer) argumentSteps(store string, a model.QueryArg) []string {
 			fmt.Sprintf("rest.Several(args, %s, &%s, func(v *%s) any { return %s })", column, a.Name, value, pointer),
 		}
 	}
-	maybe := strings.HasPrefix(a.Type, "gate.Maybe[")
+	maybe := a.Maybe
 	how, declared := "Needed", value
 	if maybe {
 		how, declared = "Optional", "gate.Maybe["+value+"]"
@@ -95,7 +95,7 @@ func (r *renderer) resultValue(store string, e *model.Exposed) (describe, result
 		return "", fmt.Sprintf("rest.ResultOf(s.%s)", e.Entity.Local)
 	}
 	if v := e.Value; v != nil {
-		declared := inStore(store, v, v.Value)
+		declared := inStore(store, v, valueType(v))
 		if v.Nullable {
 			declared = "gate.Maybe[" + declared + "]"
 		}

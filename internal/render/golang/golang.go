@@ -445,6 +445,11 @@ func (r *renderer) funcs() template.FuncMap {
 		"finderArgs":    finderArgs,
 		"finderConds":   finderConds,
 		"finderKey":     finderKey,
+		"fieldType":     FieldType,
+		"valueType":     valueType,
+		"baseType":      baseType,
+		"keyType":       KeyType,
+		"signature":     signature,
 		"queryDoc":      queryDoc,
 		"queryResult":   queryResult,
 		"querySteps":    querySteps,
@@ -598,7 +603,7 @@ func tableType(e *model.Entity) string {
 	if len(e.Key) == 0 {
 		return fmt.Sprintf("%s[*%s]", kind, e.Type)
 	}
-	return fmt.Sprintf("%s[*%s, %s]", kind, e.Type, e.KeyType)
+	return fmt.Sprintf("%s[*%s, %s]", kind, e.Type, KeyType(e))
 }
 
 func tableValue(e *model.Entity) string {
@@ -616,7 +621,7 @@ func tableValue(e *model.Entity) string {
 	} else if e.Key[0].Enum != nil {
 		parts = "gate.Label(k)"
 	}
-	return fmt.Sprintf("%s: gate.New%s(%sDef, func(k *%s) []any { return []any{%s} })", lowerFirst(kind), kind, e.Local, e.KeyType, parts)
+	return fmt.Sprintf("%s: gate.New%s(%sDef, func(k *%s) []any { return []any{%s} })", lowerFirst(kind), kind, e.Local, KeyType(e), parts)
 }
 
 func columnType(e *model.Entity, f *model.Field) string {
@@ -640,14 +645,14 @@ func columnValue(e *model.Entity, f *model.Field) string {
 // columnOperand is the type of the values that a column is compared with.
 func columnOperand(f *model.Field) string {
 	if f.Element != nil && !f.Computed && (f.Kind == model.KindList || f.Kind == model.KindRange) {
-		return f.Element.Value
+		return valueType(f.Element)
 	}
-	return f.Value
+	return valueType(f)
 }
 
 // columnClass says which conditions a column offers, and how it can be set.
 func columnClass(f *model.Field) string {
-	class := valueClass(f)
+	class := goKinds[f.Kind].class
 	switch {
 	case f.Computed && (class == "Text" || class == "Ordered"):
 		return "Computed" + class
@@ -657,25 +662,6 @@ func columnClass(f *model.Field) string {
 		return "Nullable" + class
 	}
 	return class
-}
-
-// valueClass says which conditions there are on values of a column.
-func valueClass(f *model.Field) string {
-	switch f.Kind {
-	case model.KindText:
-		return "Text"
-	case model.KindJSON:
-		return "Document"
-	case model.KindList:
-		return "Array"
-	case model.KindRange:
-		return "Span"
-	case model.KindEnum:
-		return "Enum"
-	case model.KindBool, model.KindBytes, model.KindOther, model.KindRecord:
-		return "Value"
-	}
-	return "Ordered"
 }
 
 // floatFields are the fields whose type encoding/json cannot write every value
@@ -717,7 +703,7 @@ func columnNames(fields []*model.Field) []string {
 func finderArgs(f model.Finder) string {
 	args := make([]string, len(f.Args))
 	for i, name := range f.Args {
-		args[i] = name + " " + f.Fields[i].Value
+		args[i] = name + " " + valueType(f.Fields[i])
 	}
 	return strings.Join(args, ", ")
 }
@@ -838,9 +824,9 @@ func shapeKey(store string, e *model.Entity) string {
 	case len(e.Key) == 0:
 		return "rest.NoKey"
 	case len(e.Key) > 1, e.Key[0].Enum != nil:
-		return store + "." + e.KeyType
+		return store + "." + KeyType(e)
 	}
-	return e.KeyType
+	return KeyType(e)
 }
 
 // routes are those of an entity as code, one a line.

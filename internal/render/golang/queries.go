@@ -43,7 +43,7 @@ func queryRow(n *model.NamedQuery) string {
 	case n.Entity != nil:
 		return n.Entity.Name
 	case n.Value != nil:
-		return n.Value.Type
+		return FieldType(n.Value)
 	}
 	return n.Row
 }
@@ -83,7 +83,7 @@ func queryReader(n *model.NamedQuery) string {
 	}
 	name := map[sqlquery.Shape]string{sqlquery.Rows: "Read" + what + "s", sqlquery.Row: "Read" + what, sqlquery.MaybeRow: "ReadMaybe" + what}[n.Shape]
 	if n.Value != nil {
-		return fmt.Sprintf("gate.%s(ctx, db, q, func(v *%s) any { return %s })", name, n.Value.Type, strings.ReplaceAll(pointerTo(n.Value, "(*v)"), "&(*v)", "v"))
+		return fmt.Sprintf("gate.%s(ctx, db, q, func(v *%s) any { return %s })", name, FieldType(n.Value), strings.ReplaceAll(pointerTo(n.Value, "(*v)"), "&(*v)", "v"))
 	}
 	if n.Entity != nil {
 		return fmt.Sprintf("gate.%s(ctx, db, q, gate.FieldsOf(%sDef))", name, n.Entity.Local)

@@ -69,7 +69,7 @@ func (d *document) call(e *model.Exposed, tag, method string) object {
 
 // needed reports whether an argument cannot be left out.
 func needed(a model.QueryArg) bool {
-	return a.Order == nil && !a.List && !strings.HasPrefix(a.Type, "gate.Maybe[")
+	return a.Order == nil && !a.List && !a.Maybe
 }
 
 func argumentSchema(a model.QueryArg) object {

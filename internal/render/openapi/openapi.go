@@ -376,75 +376,94 @@ func orNull(s object) object {
 	return s
 }
 
-func valueSchema(f *model.Field) object {
-	limited := func(s object) object {
-		for _, l := range []struct{ word, text string }{
-			{"minimum", f.Limits.Least}, {"maximum", f.Limits.Most}, {"exclusiveMinimum", f.Limits.Above}, {"exclusiveMaximum", f.Limits.Below},
-		} {
-			if l.text != "" {
-				s = append(s, member{l.word, json.Number(l.text)})
-			}
-		}
-		return s
+func valueSchema(f *model.Field) object { return schemas[f.Kind](f) }
+
+// schemas has an entry for each kind.
+var schemas map[model.Kind]func(f *model.Field) object
+
+func init() { // records have schemas of their parts
+	schemas = map[model.Kind]func(f *model.Field) object{
+		model.KindInt16:       number("integer", "int16"),
+		model.KindInt32:       number("integer", "int32"),
+		model.KindInt64:       number("integer", "int64"),
+		model.KindUint64:      number("integer", "uint64"),
+		model.KindFloat32:     func(f *model.Field) object { return orNoNumber(number("number", "float")(f)) },
+		model.KindFloat64:     func(f *model.Field) object { return orNoNumber(number("number", "double")(f)) },
+		model.KindNumeric:     decimalSchema,
+		model.KindBool:        fixed(object{{"type", "boolean"}}),
+		model.KindText:        textSchema,
+		model.KindOther:       textSchema,
+		model.KindBytes:       fixed(object{{"type", "string"}, {"contentEncoding", "base64"}}),
+		model.KindUUID:        fixed(formatted("uuid")),
+		model.KindDate:        fixed(formatted("date")),
+		model.KindTimestamp:   fixed(formatted("date-time-local")), // which has no zone; see the format registry of OpenAPI
+		model.KindTimestampTZ: fixed(formatted("date-time")),
+		model.KindTimeOfDay:   fixed(object{{"type", "string"}, {"pattern", `^-?[0-9]{2,3}:[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?$`}}),
+		model.KindInterval:    fixed(object{{"type", "string"}, {"pattern", `^P(-?[0-9]+[YMWD])*(T(-?[0-9]+[HM])*(-?[0-9]+(\.[0-9]{1,6})?S)?)?$`}}),
+		model.KindJSON:        fixed(object{}),
+		model.KindEnum:        enumSchema,
+		model.KindList:        func(f *model.Field) object { return object{{"type", "array"}, {"items", elementSchema(f)}} },
+		model.KindRange:       rangeSchema,
+		model.KindRecord:      recordSchema,
 	}
-	text := func(format string) object { return object{{"type", "string"}, {"format", format}} }
-	switch f.Kind {
-	case model.KindTimeOfDay:
-		return object{{"type", "string"}, {"pattern", `^-?[0-9]{2,3}:[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?$`}}
-	case model.KindInterval:
-		return object{{"type", "string"}, {"pattern", `^P(-?[0-9]+[YMWD])*(T(-?[0-9]+[HM])*(-?[0-9]+(\.[0-9]{1,6})?S)?)?$`}}
-	case model.KindList:
-		return object{{"type", "array"}, {"items", elementSchema(f)}}
-	case model.KindRange:
-		bound := elementSchema(f)
-		return object{{"type", "object"}, {"required", []string{"from", "to", "bounds"}}, {"properties", object{
-			{"from", bound}, {"to", bound}, {"bounds", object{{"type", "string"}, {"enum", []any{"[)", "[]", "(]", "()", "empty"}}}},
-		}}}
-	case model.KindRecord:
-		parts := make(object, len(f.Composite.Parts))
-		for i, p := range f.Composite.Parts {
-			parts[i] = member{p.Column.Name, orNull(valueSchema(p))}
+}
+
+func fixed(schema object) func(*model.Field) object {
+	return func(*model.Field) object { return schema }
+}
+
+func formatted(format string) object { return object{{"type", "string"}, {"format", format}} }
+
+func number(typ, format string) func(*model.Field) object {
+	return func(f *model.Field) object { return limited(object{{"type", typ}, {"format", format}}, f.Limits) }
+}
+
+// limited adds the limits of a field to the schema of a number.
+func limited(s object, l model.Limits) object {
+	for _, limit := range []struct{ word, text string }{
+		{"minimum", l.Least}, {"maximum", l.Most}, {"exclusiveMinimum", l.Above}, {"exclusiveMaximum", l.Below},
+	} {
+		if limit.text != "" {
+			s = append(s, member{limit.word, json.Number(limit.text)})
 		}
-		return object{{"type", "object"}, {"properties", parts}, {"additionalProperties", false}}
-	case model.KindInt16:
-		return limited(object{{"type", "integer"}, {"format", "int16"}})
-	case model.KindInt32:
-		return limited(object{{"type", "integer"}, {"format", "int32"}})
-	case model.KindInt64, model.KindUint64:
-		return limited(object{{"type", "integer"}, {"format", strings.ToLower(string(f.Kind))}})
-	case model.KindFloat32:
-		return orNoNumber(limited(object{{"type", "number"}, {"format", "float"}}))
-	case model.KindFloat64:
-		return orNoNumber(limited(object{{"type", "number"}, {"format", "double"}}))
-	case model.KindNumeric:
-		if f.Quoted() {
-			return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
-		}
-		if f.NaN {
-			return object{{"anyOf", []object{limited(object{{"type", "number"}}), {{"type", "string"}, {"enum", []any{"NaN"}}}}}}
-		}
-		return limited(object{{"type", "number"}})
-	case model.KindBool:
-		return object{{"type", "boolean"}}
-	case model.KindBytes:
-		return object{{"type", "string"}, {"contentEncoding", "base64"}}
-	case model.KindDate:
-		return text("date")
-	case model.KindTimestamp: // which has no zone; see the format registry of OpenAPI
-		return text("date-time-local")
-	case model.KindTimestampTZ:
-		return text("date-time")
-	case model.KindUUID:
-		return text("uuid")
-	case model.KindJSON:
-		return object{}
-	case model.KindEnum:
-		labels := make([]any, len(f.Enum.Labels))
-		for i, l := range f.Enum.Labels {
-			labels[i] = l.Text
-		}
-		return object{{"type", "string"}, {"enum", labels}}
 	}
+	return s
+}
+
+func decimalSchema(f *model.Field) object {
+	switch {
+	case f.Quoted():
+		return object{{"type", "string"}, {"pattern", `^(-?[0-9]+(\.[0-9]+)?|NaN|-?Infinity)$`}}
+	case f.NaN:
+		return object{{"anyOf", []object{limited(object{{"type", "number"}}, f.Limits), {{"type", "string"}, {"enum", []any{"NaN"}}}}}}
+	}
+	return limited(object{{"type", "number"}}, f.Limits)
+}
+
+func enumSchema(f *model.Field) object {
+	labels := make([]any, len(f.Enum.Labels))
+	for i, l := range f.Enum.Labels {
+		labels[i] = l.Text
+	}
+	return object{{"type", "string"}, {"enum", labels}}
+}
+
+func rangeSchema(f *model.Field) object {
+	bound := elementSchema(f)
+	return object{{"type", "object"}, {"required", []string{"from", "to", "bounds"}}, {"properties", object{
+		{"from", bound}, {"to", bound}, {"bounds", object{{"type", "string"}, {"enum", []any{"[)", "[]", "(]", "()", "empty"}}}},
+	}}}
+}
+
+func recordSchema(f *model.Field) object {
+	parts := make(object, len(f.Composite.Parts))
+	for i, p := range f.Composite.Parts {
+		parts[i] = member{p.Column.Name, orNull(valueSchema(p))}
+	}
+	return object{{"type", "object"}, {"properties", parts}, {"additionalProperties", false}}
+}
+
+func textSchema(f *model.Field) object {
 	s := object{{"type", "string"}}
 	if f.Set != nil {
 		s = append(s, member{"pattern", setPattern(f.Set)})
