@@ -409,7 +409,7 @@ func init() { // records have schemas of their parts
 }
 
 func fixed(schema object) func(*model.Field) object {
-	return func(*model.Field) object { return schema }
+	return func(*model.Field) object { return slices.Clone(schema) } // which the caller may change
 }
 
 func formatted(format string) object { return object{{"type", "string"}, {"format", format}} }
