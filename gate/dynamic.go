@@ -3,7 +3,6 @@ package gate
 import (
 	"context"
 	"fmt"
-	"reflect"
 	"slices"
 	"strconv"
 )
@@ -145,20 +144,6 @@ func Beginnings(q *Query[any], columns []int) *Query[any] {
 	next := *q
 	next.q.brief = columns
 	return &next
-}
-
-// IsInsertAll reports whether a function is the InsertAll of a table, with which
-// a single row is stored by a single statement.
-func IsInsertAll[E any](store func(ctx context.Context, db DB, rows []E) error) bool {
-	own := newAdding[E](&Info{}).InsertAll
-	return reflect.ValueOf(store).Pointer() == reflect.ValueOf(own).Pointer()
-}
-
-// IsDelete reports whether a function is the Delete of a table of E, which is a
-// single statement.
-func IsDelete[E, K any](remove func(ctx context.Context, db DB, key K) error) bool {
-	own := newChanging[E, K](&Info{}, nil).Delete
-	return reflect.ValueOf(remove).Pointer() == reflect.ValueOf(own).Pointer()
 }
 
 // Hooked reports whether something is to be done with each row of the table

@@ -50,7 +50,7 @@ type adding[E any] struct {
 	// it as it is.
 	Insert func(ctx context.Context, db DB, row E) error
 	// InsertAll stores rows as Insert does, many with one statement, all or none.
-	InsertAll func(ctx context.Context, db DB, rows []E) error
+	InsertAll InsertAllOf[E]
 	// Import stores rows the fastest way there is, and reads nothing back: what
 	// the database numbers or computes stays empty. No hooks run. It returns
 	// how many rows were stored; all are, or none.
@@ -82,7 +82,7 @@ type changing[E, K any] struct {
 	Upsert func(ctx context.Context, db DB, row E, key ...UniqueKey[E]) error
 	// Delete removes the row of that key, or marks it where the table says so.
 	// It returns ErrNotFound where there is none.
-	Delete func(ctx context.Context, db DB, key K) error
+	Delete DeleteOf[K]
 	// Purge removes the row of that key for good, also one that is only marked.
 	Purge func(ctx context.Context, db DB, key K) error
 	// Restore takes the mark of Delete from the row of that key. It returns
@@ -221,9 +221,13 @@ func (t *Info) hasKey(parts []any) []expr {
 	return conds
 }
 
-// newAdding is compiled once, by which IsInsertAll knows its functions.
-//
-//go:noinline
+// InsertAllOf is the InsertAll of a table, which stores a single row by a single
+// statement.
+type InsertAllOf[E any] func(ctx context.Context, db DB, rows []E) error
+
+// DeleteOf is the Delete of a table, which is a single statement.
+type DeleteOf[K any] func(ctx context.Context, db DB, key K) error
+
 func newAdding[E any](t *Info) adding[E] {
 	return adding[E]{
 		Insert: func(ctx context.Context, db DB, row E) error { return t.insert(ctx, db, row) },
@@ -244,9 +248,6 @@ func newAdding[E any](t *Info) adding[E] {
 	}
 }
 
-// newChanging is compiled once, by which IsDelete knows its functions.
-//
-//go:noinline
 func newChanging[E, K any](t *Info, parts func(*K) []any) changing[E, K] {
 	return changing[E, K]{
 		Update: func(ctx context.Context, db DB, row E, columns ...ColumnOf[E]) error {

@@ -14,8 +14,8 @@ import (
 // rows that a request chooses, of which there may be most.
 //
 //go:noinline
-func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
 			return err
@@ -48,8 +48,8 @@ func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Handler {
 // which there may be most.
 //
 //go:noinline
-func RemoveMany[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error, most int) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func RemoveMany[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error, most int) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {
 			return err

@@ -197,7 +197,7 @@ func TestComputedProperties(t *testing.T) {
 	assert.Contains(t, paths["/api/photos/{key}/label"].(map[string]any)["get"], "parameters")
 	properties := doc["components"].(map[string]any)["schemas"].(map[string]any)["Photo"].(map[string]any)["properties"].(map[string]any)
 	assert.Equal(t, map[string]any{"type": "string", "readOnly": true}, properties["shout"])
-	_, err := rest.New(rest.Config{}, rest.Mount(rest.NewShape("photos", &photos), []rest.Route{rest.On("GET /x", nil).Described("no JSON")}))
+	_, err := rest.New(rest.Config{}, rest.Mount(rest.NewShape("photos", &photos), []rest.Route{rest.On[rest.Handler]("GET /x", nil).Described("no JSON")}))
 	assert.ErrorContains(t, err, "no JSON object")
 }
 

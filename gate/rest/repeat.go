@@ -10,7 +10,6 @@ import (
 	"io"
 	"maps"
 	"net/http"
-	"reflect"
 	"slices"
 	"time"
 
@@ -100,16 +99,6 @@ func repeatedAnswer(ctx context.Context) *keptAnswer {
 	return kept
 }
 
-// repeatable marks a handler that gives the answer of before where its request is
-// made again; it stores nothing then, and looks at access as it always does.
-//
-//go:noinline
-func repeatable(h Handler) Handler {
-	return func(w http.ResponseWriter, r *http.Request) error { return h(w, r) }
-}
-
-var markOfRepeatable = reflect.ValueOf(repeatable(nil)).Pointer()
-
 // again answers a request that was made before, if its sender may have the
 // answer now.
 func (a *API) again(w http.ResponseWriter, r *http.Request, route Route) error {
@@ -117,7 +106,7 @@ func (a *API) again(w http.ResponseWriter, r *http.Request, route Route) error {
 	if verbOf(r.Method) == toRead { // a call of a batch: what it reads now is what may be read now
 		return route.do(w, r.WithContext(context.WithValue(r.Context(), repeatKey{}, nil)))
 	}
-	if reflect.ValueOf(route.handle).Pointer() == markOfRepeatable {
+	if route.repeats {
 		return route.do(w, r)
 	}
 	if route.may != nil {

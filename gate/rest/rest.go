@@ -29,7 +29,11 @@ import (
 )
 
 // Handler answers a request; an error that it returns is sent as a problem.
-type Handler func(w http.ResponseWriter, r *http.Request) error
+type Handler = func(w http.ResponseWriter, r *http.Request) error
+
+// Repeatable is a handler that gives the answer of before where its request is made
+// again; it stores nothing then, and looks at access as it always does.
+type Repeatable func(w http.ResponseWriter, r *http.Request) error
 
 // Route is a handler with its pattern of net/http, without the base path.
 type Route struct {
@@ -37,12 +41,16 @@ type Route struct {
 	handle    Handler
 	operation json.RawMessage // for the document
 
-	may  func(ctx context.Context) error // whether who sends a request may make it
-	call bool                            // of a named query or routine
+	may     func(ctx context.Context) error // whether who sends a request may make it
+	call    bool                            // of a named query or routine
+	repeats bool                            // it gives the answer of before itself where a request is made again
 }
 
 // On routes requests for a pattern such as "GET /hives/{key}" to a handler.
-func On(pattern string, h Handler) Route { return Route{pattern: pattern, handle: h} }
+func On[H ~func(w http.ResponseWriter, r *http.Request) error](pattern string, h H) Route {
+	_, repeats := any(h).(Repeatable)
+	return Route{pattern: pattern, handle: Handler(h), repeats: repeats}
+}
 
 // Resource is what an API knows of a shape apart from its types.
 type Resource interface{ resource() *resource }
@@ -247,7 +255,7 @@ func (a *API) addRoutes(v *Version, parts []Part) error {
 			}
 		}
 	}
-	return a.add(v, nil, On("POST /batch", repeatable(a.serveBatch)))
+	return a.add(v, nil, On("POST /batch", Repeatable(a.serveBatch)))
 }
 
 // mayUse is the check of who may use a route, by the roles for its resource or

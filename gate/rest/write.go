@@ -25,10 +25,10 @@ type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
 // that are embedded in others.
 //
 //go:noinline
-func Create[E, K any](s *Shape[E, K], store WriteAll[E]) Handler {
-	s.res.create = untyped(store)
-	s.res.alone = gate.IsInsertAll(store)
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func Create[E, K any, S ~func(ctx context.Context, tx gate.DB, rows []E) error](s *Shape[E, K], store S) Repeatable {
+	s.res.create = untyped(WriteAll[E](store))
+	_, s.res.alone = any(store).(gate.InsertAllOf[E])
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
 			return err
@@ -51,8 +51,8 @@ func untyped[E any](store WriteAll[E]) func(ctx context.Context, tx gate.DB, row
 // CreateUnder makes a handler that stores new rows which refer to a row of P.
 //
 //go:noinline
-func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K]) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func CreateUnder[P, PK, E, K any](parent *Shape[P, PK], rel *gate.ToMany[P, E], s *Shape[E, K]) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
 			return err
@@ -373,8 +373,8 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 // there is stored as a new one, where its key is the caller's to choose.
 //
 //go:noinline
-func Replace[E, K any](s *Shape[E, K], update Update[E]) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func Replace[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
 			return err
@@ -523,8 +523,8 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res 
 // those that the patch changes.
 //
 //go:noinline
-func Change[E, K any](s *Shape[E, K], update Update[E]) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func Change[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
 			return err
@@ -599,9 +599,9 @@ func (r *resource) apply(ctx context.Context, patch patch, row any) ([]int, erro
 // Remove makes a handler that removes a row by remove.
 //
 //go:noinline
-func Remove[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error) Handler {
-	alone := gate.IsDelete[E](remove)
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func Remove[E, K any, R ~func(ctx context.Context, tx gate.DB, key K) error](s *Shape[E, K], remove R) Repeatable {
+	_, alone := any(remove).(gate.DeleteOf[K])
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {
 			return err
@@ -676,19 +676,19 @@ func leftBehind(err error) error {
 // Link makes a handler that relates two rows through a table between.
 //
 //go:noinline
-func Link[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
+func Link[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Repeatable {
 	return pair(parent, child, rel.Add)
 }
 
 // Unlink makes a handler that ends the relation of two rows.
 //
 //go:noinline
-func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Handler {
+func Unlink[P, PK, C, CK any](parent *Shape[P, PK], rel *gate.ManyToMany[P, C], child *Shape[C, CK]) Repeatable {
 	return pair(parent, child, rel.Remove)
 }
 
-func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Handler {
-	return repeatable(func(w http.ResponseWriter, r *http.Request) error {
+func pair[P, PK, C, CK any](parent *Shape[P, PK], child *Shape[C, CK], do func(ctx context.Context, db gate.DB, p P, c ...C) error) Repeatable {
+	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := child.res.in(r.Context(), toRead)
 		if err != nil {
 			return err

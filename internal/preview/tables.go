@@ -135,52 +135,52 @@ func (t *table) of(r *model.Relation) func(*row) *gate.Query[*row] {
 func (t *table) part(tables map[*model.Entity]*table) rest.Part {
 	var routes []rest.Route
 	for _, r := range t.entity.Routes() {
-		routes = append(routes, rest.On(r.Pattern, t.handler(tables, r)))
+		routes = append(routes, t.route(tables, r))
 	}
 	return rest.Mount(t.shape, routes)
 }
 
-// handler is what answers a route.
-func (t *table) handler(tables map[*model.Entity]*table, r model.Route) rest.Handler {
+// route is a route with what answers it.
+func (t *table) route(tables map[*model.Entity]*table, r model.Route) rest.Route {
 	var to *rest.Shape[*row, *key]
 	if r.Relation != nil {
 		to = tables[r.Relation.To].shape
 	}
 	switch r.Does {
 	case model.DoesList:
-		return t.list
+		return rest.On(r.Pattern, t.list)
 	case model.DoesSummarize:
-		return rest.Summarize(t.shape)
+		return rest.On(r.Pattern, rest.Summarize(t.shape))
 	case model.DoesGet:
-		return t.get
+		return rest.On(r.Pattern, t.get)
 	case model.DoesCreate:
-		return rest.Create(t.shape, t.keyed.InsertAll)
+		return rest.On(r.Pattern, rest.Create(t.shape, t.keyed.InsertAll))
 	case model.DoesReplace:
-		return rest.Replace(t.shape, t.keyed.Update)
+		return rest.On(r.Pattern, rest.Replace(t.shape, t.keyed.Update))
 	case model.DoesChange:
-		return rest.Change(t.shape, t.keyed.Update)
+		return rest.On(r.Pattern, rest.Change(t.shape, t.keyed.Update))
 	case model.DoesRemove:
-		return rest.Remove(t.shape, t.keyed.Delete)
+		return rest.On(r.Pattern, rest.Remove(t.shape, t.keyed.Delete))
 	case model.DoesChangeMany:
-		return rest.ChangeMany(t.shape, t.keyed.Update, t.entity.Bulk)
+		return rest.On(r.Pattern, rest.ChangeMany(t.shape, t.keyed.Update, t.entity.Bulk))
 	case model.DoesRemoveMany:
-		return rest.RemoveMany(t.shape, t.keyed.Delete, t.entity.Bulk)
+		return rest.On(r.Pattern, rest.RemoveMany(t.shape, t.keyed.Delete, t.entity.Bulk))
 	case model.DoesSendContent:
-		return rest.SendContent(t.shape, contentOf(r.Content))
+		return rest.On(r.Pattern, rest.SendContent(t.shape, contentOf(r.Content)))
 	case model.DoesStoreContent:
-		return rest.StoreContent(t.shape, contentOf(r.Content), t.keyed.Update)
+		return rest.On(r.Pattern, rest.StoreContent(t.shape, contentOf(r.Content), t.keyed.Update))
 	case model.DoesRemoveContent:
-		return rest.RemoveContent(t.shape, contentOf(r.Content), t.keyed.Update)
+		return rest.On(r.Pattern, rest.RemoveContent(t.shape, contentOf(r.Content), t.keyed.Update))
 	case model.DoesGetUnder:
-		return rest.GetUnder(t.shape, t.of(r.Relation), to)
+		return rest.On(r.Pattern, rest.GetUnder(t.shape, t.of(r.Relation), to))
 	case model.DoesListUnder:
-		return rest.ListUnder(t.shape, t.of(r.Relation), to)
+		return rest.On(r.Pattern, rest.ListUnder(t.shape, t.of(r.Relation), to))
 	case model.DoesCreateUnder:
-		return rest.CreateUnder(t.shape, t.many[r.Relation], to)
+		return rest.On(r.Pattern, rest.CreateUnder(t.shape, t.many[r.Relation], to))
 	case model.DoesLink:
-		return rest.Link(t.shape, t.join[r.Relation], to)
+		return rest.On(r.Pattern, rest.Link(t.shape, t.join[r.Relation], to))
 	}
-	return rest.Unlink(t.shape, t.join[r.Relation], to)
+	return rest.On(r.Pattern, rest.Unlink(t.shape, t.join[r.Relation], to))
 }
 
 // list answers with rows, as generated code does.
