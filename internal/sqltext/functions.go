@@ -93,3 +93,14 @@ func (d *Dialect) Function(name string) (Function, bool) {
 	}
 	return Function{}, false
 }
+
+// ByName turns a table of names with spaces between them into one by each name.
+func ByName(table map[string]string) map[string]string {
+	list := map[string]string{}
+	for value, names := range table {
+		for _, name := range strings.Fields(names) {
+			list[name] = value
+		}
+	}
+	return list
+}

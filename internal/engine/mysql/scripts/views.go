@@ -225,17 +225,36 @@ func (m *my) operation(n *ast.BinaryOperationExpr) ddl.Expr {
 	return myInt
 }
 
+// resultTypes are the types of what functions give, whatever they are given.
+var resultTypes = sqltext.ByName(map[string]string{
+	"bigint": "count row_number rank dense_rank length char_length bit_and bit_or unix_timestamp floor ceil ceiling mod",
+	"int":    "year month day dayofmonth hour minute second datediff quarter week dayofyear locate sign timestampdiff to_days",
+	"double": "sqrt pow power rand std stddev variance log exp",
+	"text": `concat concat_ws group_concat lower upper lcase ucase substring substr trim ltrim rtrim replace left right lpad rpad date_format hex md5 sha1 sha2
+		reverse format substring_index json_unquote`,
+	"date":     "date curdate current_date last_day str_to_date makedate",
+	"datetime": "now current_timestamp sysdate localtime utc_timestamp from_unixtime date_add date_sub timestamp",
+	"json":     "json_object json_array json_extract json_arrayagg json_objectagg",
+})
+
+// resultColumns are the columns of those types.
+var resultColumns = map[string]catalog.Column{
+	"bigint": myBigint.Typed, "int": myInt.Typed, "double": myDouble.Typed, "text": myText.Typed,
+	"date":     {Declared: "date", Type: catalog.Type{Kind: catalog.Date}},
+	"datetime": {Declared: "datetime", Type: catalog.Type{Kind: catalog.Timestamp}},
+	"json":     {Declared: "json", Type: catalog.Type{Kind: catalog.JSON}},
+}
+
 // callType knows what the functions return that views use most.
 func (m *my) callType(name string, args []catalog.Column) catalog.Column {
+	if typ, ok := resultTypes[name]; ok {
+		return resultColumns[typ]
+	}
 	first := ddl.UnknownColumn()
 	if len(args) > 0 {
 		first = args[0]
 	}
 	switch name {
-	case "count", "row_number", "rank", "dense_rank", "length", "char_length", "bit_and", "bit_or", "unix_timestamp":
-		return myBigint.Typed
-	case "year", "month", "day", "dayofmonth", "hour", "minute", "second", "datediff", "quarter", "week", "dayofyear", "locate", "sign", "timestampdiff", "to_days":
-		return myInt.Typed
 	case "min", "max", "any_value", "first_value", "last_value", "lag", "lead", "abs":
 		return first
 	case "sum":
@@ -249,19 +268,8 @@ func (m *my) callType(name string, args []catalog.Column) catalog.Column {
 		return sumType(args)
 	case "round", "truncate", "operator div":
 		return sumType(args)
-	case "operator intdiv", "operator mod", "floor", "ceil", "ceiling", "mod":
+	case "operator intdiv", "operator mod":
 		return myBigint.Typed
-	case "sqrt", "pow", "power", "rand", "std", "stddev", "variance", "log", "exp":
-		return myDouble.Typed
-	case "concat", "concat_ws", "group_concat", "lower", "upper", "lcase", "ucase", "substring", "substr", "trim", "ltrim", "rtrim", "replace",
-		"left", "right", "lpad", "rpad", "date_format", "hex", "md5", "sha1", "sha2", "reverse", "format", "substring_index", "json_unquote":
-		return myText.Typed
-	case "date", "curdate", "current_date", "last_day", "str_to_date", "makedate":
-		return catalog.Column{Declared: "date", Type: catalog.Type{Kind: catalog.Date}}
-	case "now", "current_timestamp", "sysdate", "localtime", "utc_timestamp", "from_unixtime", "date_add", "date_sub", "timestamp":
-		return catalog.Column{Declared: "datetime", Type: catalog.Type{Kind: catalog.Timestamp}}
-	case "json_object", "json_array", "json_extract", "json_arrayagg", "json_objectagg":
-		return catalog.Column{Declared: "json", Type: catalog.Type{Kind: catalog.JSON}}
 	}
 	return ddl.UnknownColumn()
 }

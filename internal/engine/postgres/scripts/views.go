@@ -320,76 +320,52 @@ func (p *pg) operation(n node) ddl.Expr {
 // numberRank orders the types of numbers as the server widens them.
 var numberRank = map[string]int{"smallint": 1, "integer": 2, "bigint": 3, "numeric": 4, "real": 5, "double precision": 6}
 
+// resultTypes are the types of what functions give, whatever they are given.
+var resultTypes = sqltext.ByName(map[string]string{
+	"int8":        "count row_number rank dense_rank ntile",
+	"int4":        "length char_length octet_length strpos position array_length cardinality ascii",
+	"numeric":     "stddev variance stddev_pop stddev_samp extract date_part_numeric",
+	"float8":      "date_part random similarity ts_rank",
+	"timestamptz": "now to_timestamp clock_timestamp transaction_timestamp statement_timestamp",
+	"date":        "to_date make_date",
+	"interval":    "age make_interval justify_days",
+	"bool":        "bool_and bool_or every exists starts_with has_table_privilege",
+	"json":        "json_agg json_build_object row_to_json to_json json_object_agg json_build_array",
+	"jsonb":       "jsonb_agg jsonb_build_object to_jsonb jsonb_object_agg jsonb_build_array",
+	"uuid":        "gen_random_uuid uuid_generate_v4",
+	"tsvector":    "to_tsvector",
+	"text": `lower upper initcap substring substr concat concat_ws trim btrim ltrim rtrim replace format to_char string_agg left right lpad rpad md5 split_part
+		regexp_replace array_to_string repeat reverse quote_ident`,
+})
+
+// argumentTypes are the functions whose result depends on their arguments.
+var argumentTypes = sqltext.ByName(map[string]string{
+	likeFirst: "min max first_value last_value lag lead nth_value generate_series abs mode any_value",
+	rounded:   "round trunc ceil ceiling floor mod",
+	summed:    "sum",
+	averaged:  "avg",
+	listed:    "array_agg",
+	unlisted:  "unnest",
+	truncated: "date_trunc",
+})
+
+const (
+	likeFirst = "first"
+	rounded   = "rounded"
+	summed    = "sum"
+	averaged  = "average"
+	listed    = "list"
+	unlisted  = "element"
+	truncated = "second"
+)
+
 // callType knows what the functions and operators return that views use most.
 func (p *pg) callType(name string, args []catalog.Column) catalog.Column {
-	known := func(typ string) catalog.Column { return p.known(typ).Typed }
-	first := ddl.UnknownColumn()
-	if len(args) > 0 {
-		first = args[0]
+	if typ, ok := resultTypes[name]; ok {
+		return p.known(typ).Typed
 	}
-	switch name {
-	case "count", "row_number", "rank", "dense_rank", "ntile":
-		return known("int8")
-	case "length", "char_length", "octet_length", "strpos", "position", "array_length", "cardinality", "ascii":
-		return known("int4")
-	case "min", "max", "first_value", "last_value", "lag", "lead", "nth_value", "generate_series":
-		return withoutModifier(first)
-	case "abs", "mode", "any_value":
-		return withoutModifier(first)
-	case "round", "trunc", "ceil", "ceiling", "floor", "mod":
-		if first.Type.Kind == catalog.Float {
-			return known("float8")
-		}
-		return known("numeric")
-	case "sum":
-		switch first.Declared {
-		case "smallint", "integer":
-			return known("int8")
-		case "real", "double precision", "interval", "money":
-			return first
-		}
-		return known("numeric")
-	case "avg":
-		if first.Type.Kind == catalog.Float {
-			return known("float8")
-		}
-		if first.Type.Kind == catalog.Interval {
-			return first
-		}
-		return known("numeric")
-	case "stddev", "variance", "stddev_pop", "stddev_samp", "extract", "date_part_numeric":
-		return known("numeric")
-	case "date_part", "random", "similarity", "ts_rank":
-		return known("float8")
-	case "lower", "upper", "initcap", "substring", "substr", "concat", "concat_ws", "trim", "btrim", "ltrim", "rtrim", "replace", "format",
-		"to_char", "string_agg", "left", "right", "lpad", "rpad", "md5", "split_part", "regexp_replace", "array_to_string", "repeat", "reverse", "quote_ident":
-		return known("text")
-	case "now", "to_timestamp", "clock_timestamp", "transaction_timestamp", "statement_timestamp":
-		return known("timestamptz")
-	case "to_date", "make_date":
-		return known("date")
-	case "date_trunc":
-		if len(args) > 1 {
-			return withoutModifier(args[1])
-		}
-	case "age", "make_interval", "justify_days":
-		return known("interval")
-	case "bool_and", "bool_or", "every", "exists", "starts_with", "has_table_privilege":
-		return known("bool")
-	case "json_agg", "json_build_object", "row_to_json", "to_json", "json_object_agg", "json_build_array":
-		return known("json")
-	case "jsonb_agg", "jsonb_build_object", "to_jsonb", "jsonb_object_agg", "jsonb_build_array":
-		return known("jsonb")
-	case "gen_random_uuid", "uuid_generate_v4":
-		return known("uuid")
-	case "to_tsvector":
-		return known("tsvector")
-	case "array_agg":
-		return arrayOf(first)
-	case "unnest":
-		if e := first.Type.Element; e != nil {
-			return catalog.Column{Declared: strings.TrimSuffix(first.Declared, "[]"), Type: *e}
-		}
+	if of, ok := argumentTypes[name]; ok {
+		return p.typeOfArguments(of, args)
 	}
 	if operator, ok := strings.CutPrefix(name, "operator "); ok {
 		return p.operatorType(operator, args)
@@ -403,6 +379,34 @@ func (p *pg) callType(name string, args []catalog.Column) catalog.Column {
 		}
 	}
 	return ddl.UnknownColumn()
+}
+
+// typeOfArguments is the type of a result that depends on the arguments.
+func (p *pg) typeOfArguments(of string, args []catalog.Column) catalog.Column {
+	first := ddl.UnknownColumn()
+	if len(args) > 0 {
+		first = args[0]
+	}
+	isFloat := first.Type.Kind == catalog.Float
+	switch {
+	case of == likeFirst:
+		return withoutModifier(first)
+	case of == truncated && len(args) > 1:
+		return withoutModifier(args[1])
+	case of == listed:
+		return arrayOf(first)
+	case of == unlisted && first.Type.Element != nil:
+		return catalog.Column{Declared: strings.TrimSuffix(first.Declared, "[]"), Type: *first.Type.Element}
+	case of == unlisted || of == truncated:
+		return ddl.UnknownColumn()
+	case of == summed && (first.Declared == "smallint" || first.Declared == "integer"):
+		return p.known("int8").Typed
+	case of == summed && (isFloat || first.Declared == "interval" || first.Declared == "money"), of == averaged && first.Type.Kind == catalog.Interval:
+		return first
+	case of != summed && isFloat:
+		return p.known("float8").Typed
+	}
+	return p.known("numeric").Typed
 }
 
 // withoutModifier drops sizes and digits, which a computed value has not.
