@@ -16,11 +16,13 @@ type Former struct {
 	schema, name string
 }
 
+// Former is the table of a pair as it is before.
 func (d *Writing) Former(p *Pair) Former {
 	schema, name := catalog.Split(d.OldName(p.Now.FullName()))
 	return Former{d, p, schema, name}
 }
 
+// Table is its name.
 func (f Former) Table() string { return f.Writing.Table(f.schema, f.name) }
 
 // Column is the name of a column before, in quotes where it needs them.
@@ -100,7 +102,7 @@ func (f Former) unique(columns []string, where, definition, what string) []Check
 		check.List = "SELECT *" + from
 		return []Check{check}
 	}
-	if of := indexTerms(definition); f.Ways.Traits().IndexesExpressions && of != "" && !slices.ContainsFunc(columns, f.p.IsAdded) {
+	if of := indexTerms(definition); f.Engine.Traits().IndexesExpressions && of != "" && !slices.ContainsFunc(columns, f.p.IsAdded) {
 		terms = []string{f.expression(of)}
 	}
 	group := strings.Join(terms, ", ")
@@ -148,7 +150,7 @@ func (f Former) converted(column string) string {
 	if i < 0 {
 		return name
 	}
-	return f.Ways.Compared(f.p.Altered[i], name)
+	return f.Engine.Compared(f.p.Altered[i], name)
 }
 
 // cast is a column as its later type has it.
@@ -158,7 +160,7 @@ func (f Former) cast(column string) string {
 	if i < 0 {
 		return name
 	}
-	return f.Ways.Cast(f.p.Altered[i].Was, f.p.Altered[i].Now, name)
+	return f.Engine.Cast(f.p.Altered[i].Was, f.p.Altered[i].Now, name)
 }
 
 // expression is one of the new schema in the names of before.
@@ -207,7 +209,7 @@ func (f Former) comparable(column string, target *catalog.Table, to, left, right
 	if !ok || !there {
 		return left, right
 	}
-	return f.Ways.Comparable(was.Type.Kind, other.Type.Kind, left, right)
+	return f.Engine.Comparable(was.Type.Kind, other.Type.Kind, left, right)
 }
 
 // holds checks a condition of the new schema.
@@ -298,7 +300,7 @@ func (d *Writing) RowChecks(p *Pair) {
 		held := slices.ContainsFunc(p.Old.References, func(x catalog.Reference) bool {
 			return slices.Equal(x.Columns, r.Columns) && x.Schema == r.Schema && x.Table == r.Table && slices.Equal(x.Target, r.Target) && !x.Unenforced && !strings.Contains(x.Definition, "NOT VALID")
 		})
-		if !held || d.Ways.Traits().ChecksEveryRow {
+		if !held || d.Engine.Traits().ChecksEveryRow {
 			d.Check(f.Reference(r)...)
 		}
 	}

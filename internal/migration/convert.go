@@ -47,6 +47,7 @@ func IntRange(t catalog.Type) (low, high string) {
 	return signed[bits][0], signed[bits][1]
 }
 
+// Number reports whether a kind is one of numbers.
 func Number(k catalog.TypeKind) bool {
 	return k == catalog.Int || k == catalog.Decimal || k == catalog.Float
 }
@@ -64,6 +65,7 @@ func Outside(column string, now catalog.Type) string {
 	return fmt.Sprintf("%s NOT BETWEEN %s AND %s", column, low, high)
 }
 
+// Zoned reports whether a kind is of points in time.
 func Zoned(k catalog.TypeKind) bool { return k == catalog.TimestampTZ }
 
 // CrossesZone reports whether a time gets or loses its place in the world.

@@ -16,7 +16,7 @@ const copiedRows = 1000
 // schema, at most a thousand a table and those that they refer to among them. It
 // says which tables stay empty, and why.
 func CopyRows(ctx context.Context, e Engine, schema *catalog.Catalog, exec func(ctx context.Context, statement string) error, names func(ctx context.Context, query string) ([]string, error)) (empty []string, err error) {
-	d := &Writing{Ways: e, Sql: e.Dialect(), At: schema, After: schema}
+	d := &Writing{Engine: e, SQL: e.Dialect(), At: schema, After: schema}
 	var tables []*catalog.Table
 	for i := range schema.Tables {
 		if t := &schema.Tables[i]; !t.IsView() && !slices.Contains(t.Options, "foreign") && !slices.Contains(t.Options, "virtual") {
@@ -62,11 +62,11 @@ func (d *Writing) rowStatements(t *catalog.Table) string {
 			always = " OVERRIDING SYSTEM VALUE"
 		}
 		columns = append(columns, c.Name)
-		values = append(values, d.Ways.Literal(c, d.Name(c.Name)))
+		values = append(values, d.Engine.Literal(c, d.Name(c.Name)))
 	}
 	head := fmt.Sprintf("INSERT INTO %s (%s)%s VALUES (", d.TableOf(t), d.Names(columns), always)
 	limits := d.within(t)
-	parts := []string{d.Sql.Literal(head)}
+	parts := []string{d.SQL.Literal(head)}
 	for i, v := range values {
 		if i > 0 {
 			parts = append(parts, "', '")
@@ -74,7 +74,7 @@ func (d *Writing) rowStatements(t *catalog.Table) string {
 		parts = append(parts, v)
 	}
 	parts = append(parts, "')'")
-	return fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", d.Ways.Join(parts), d.TableOf(t), limits, copiedRows)
+	return fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", d.Engine.Join(parts), d.TableOf(t), limits, copiedRows)
 }
 
 // within keeps to the rows whose references lead to rows that are copied too.

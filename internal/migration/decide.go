@@ -10,7 +10,7 @@ import (
 
 // zero is a value of a type that stands for nothing in particular, as SQL.
 func (d *Writing) zero(c *catalog.Column) string {
-	if own := d.Ways.Zero(c); own != "" {
+	if own := d.Engine.Zero(c); own != "" {
 		return own
 	}
 	switch c.Type.Kind {
@@ -40,7 +40,7 @@ func (d *Writing) zero(c *catalog.Column) string {
 			labels = e.Labels
 		}
 		if len(labels) > 0 {
-			return d.Sql.Literal(labels[0])
+			return d.SQL.Literal(labels[0])
 		}
 	}
 	return "''"
@@ -62,7 +62,7 @@ func (d *Writing) fill(t *catalog.Table, c *catalog.Column) string {
 
 // DefaultText is a default as a statement takes it.
 func (d *Writing) DefaultText(c *catalog.Column) string {
-	if own := d.Ways.Default(c); own != "" {
+	if own := d.Engine.Default(c); own != "" {
 		return own
 	}
 	def := c.Default
@@ -89,7 +89,7 @@ func (d *Writing) DefaultText(c *catalog.Column) string {
 			return def.Text
 		}
 	}
-	return d.Sql.Literal(def.Text)
+	return d.SQL.Literal(def.Text)
 }
 
 // Split is a text column that is gone while two or more have come: its words may
@@ -113,9 +113,10 @@ func (p *Pair) Split() (from *catalog.Column, into []*catalog.Column) {
 
 // Update sets values in rows that are there; see Rows.Update.
 func (d *Writing) Update(p *Pair, sets, where string) []string {
-	return d.Ways.Update(d, p, sets, where)
+	return d.Engine.Update(d, p, sets, where)
 }
 
+// UpdateText is an UPDATE; where may be empty.
 func UpdateText(table, sets, where string) string {
 	text := fmt.Sprintf("UPDATE %s SET %s", table, sets)
 	if where != "" {
@@ -131,7 +132,7 @@ func (d *Writing) DecideSplit(p *Pair) {
 	if from == nil {
 		return
 	}
-	head, tail := d.Ways.Words(d.Name(from.Name))
+	head, tail := d.Engine.Words(d.Name(from.Name))
 	set := func(values ...string) []string {
 		return d.onlyWith(p.Now, []string{from.Name}, d.Update(p, fmt.Sprintf("%s = %s, %s = %s", d.Name(into[0].Name), values[0], d.Name(into[1].Name), values[1]), ""))
 	}
@@ -189,14 +190,14 @@ func (d *Writing) DecideNulls(p *Pair) {
 			Proposal{Title: "the script stops if there is one", Checks: []Check{f.notNull(a.Now.Name)}},
 			Proposal{Title: "they get a value", SQL: d.Update(p, fmt.Sprintf("%s = %s", column, d.fillAs(p.Now, a)), missing)},
 			Proposal{Title: "they are deleted", SQL: []string{fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)}},
-			Proposal{Title: "they are moved into a table of their own", SQL: []string{d.Ways.CreateAs(kept, fmt.Sprintf("SELECT * FROM %s WHERE %s", table, missing)), fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)},
+			Proposal{Title: "they are moved into a table of their own", SQL: []string{d.Engine.CreateAs(kept, fmt.Sprintf("SELECT * FROM %s WHERE %s", table, missing)), fmt.Sprintf("DELETE FROM %s WHERE %s", table, missing)},
 				Checks: d.Free(kept), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", kept)})
 	}
 }
 
 // fillAs is a value of the type that a column still has.
 func (d *Writing) fillAs(t *catalog.Table, a Alteration) string {
-	if a.Retyped() && d.Ways.Traits().RetypesLast && a.Was.Type.Kind != a.Now.Type.Kind {
+	if a.Retyped() && d.Engine.Traits().RetypesLast && a.Was.Type.Kind != a.Now.Type.Kind {
 		if _, ok := d.filledBy(t, a.Now); !ok {
 			return d.zero(a.Was)
 		}
@@ -206,7 +207,7 @@ func (d *Writing) fillAs(t *catalog.Table, a Alteration) string {
 
 // Free checks that a name is not taken, where the engine would not stop by
 // itself.
-func (d *Writing) Free(table string) []Check { return d.Ways.Free(d.bareNames(table)) }
+func (d *Writing) Free(table string) []Check { return d.Engine.Free(d.bareNames(table)) }
 
 // Taken is a check that finds what has a name.
 func Taken(name, from string) Check {
@@ -223,7 +224,7 @@ func (d *Writing) bareNames(table string) (schema, name string) {
 
 // onlyWith keeps statements from being run again; see Rows.OnlyWith.
 func (d *Writing) onlyWith(t *catalog.Table, columns, statements []string) []string {
-	return d.Ways.OnlyWith(t.Schema, t.Name, columns, statements)
+	return d.Engine.OnlyWith(t.Schema, t.Name, columns, statements)
 }
 
 // Given leaves out statements that are none.
@@ -247,7 +248,7 @@ func (d *Writing) DecideLost(p *Pair, c *catalog.Column, drop string) {
 	proposals = append(proposals,
 		Proposal{Title: "drop it, its values are not needed", SQL: Given(drop)},
 		Proposal{Title: "keep its values in a table of their own",
-			SQL:    append(d.onlyWith(p.Now, columns, []string{d.Ways.CreateAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.Names(columns), table))}), Given(drop)...),
+			SQL:    append(d.onlyWith(p.Now, columns, []string{d.Engine.CreateAs(kept, fmt.Sprintf("SELECT %s FROM %s", d.Names(columns), table))}), Given(drop)...),
 			Checks: d.Free(kept), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) = (SELECT count(*) FROM %s)", kept, table)})
 	d.Decision(fmt.Sprintf("%s of %s is gone. What becomes of its values?", c.Name, p.Now.FullName()), proposals...)
 }
@@ -262,7 +263,7 @@ func (d *Writing) renamed(p *Pair, c *catalog.Column, drop string) []Proposal {
 		if r.Thing != catalog.RenamedColumn || r.In != p.Now.FullName() || r.From != c.Name || !ok || !p.IsAdded(r.To) || now.Generated != "" || from == c {
 			continue
 		}
-		value := d.Ways.Cast(c, now, d.Name(c.Name))
+		value := d.Engine.Cast(c, now, d.Name(c.Name))
 		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its values go there (--renamed %s renames it instead)", r.To, r),
 			SQL:    append(d.onlyWith(p.Now, []string{c.Name}, d.Update(p, fmt.Sprintf("%s = %s", d.Name(r.To), value), d.Name(c.Name)+" IS NOT NULL")), Given(drop)...),
 			Checks: d.fits(p, c, now),
@@ -275,7 +276,7 @@ func (d *Writing) renamed(p *Pair, c *catalog.Column, drop string) []Proposal {
 func (d *Writing) fits(p *Pair, c, now *catalog.Column) []Check {
 	f := d.Former(p)
 	column, a := f.Column(c.Name), Alteration{c, now}
-	conversion := d.Ways.Conversion(d, a, column, slices.Contains(p.Now.Options, "strict"))
+	conversion := d.Engine.Conversion(d, a, column, slices.Contains(p.Now.Options, "strict"))
 	if conversion.Harmless() {
 		return nil
 	}
@@ -314,7 +315,7 @@ func (d *Writing) renamedTable(t *catalog.Table, drop string) []Proposal {
 			continue
 		}
 		insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %[2]s FROM %s", d.TableOf(now), d.Names(same), d.TableOf(t))
-		sql := append(d.Ways.IfEmpty(t, d.TableOf(now), insert), drop)
+		sql := append(d.Engine.IfEmpty(t, d.TableOf(now), insert), drop)
 		list = append(list, Proposal{Title: fmt.Sprintf("it is called %s now: its rows go there, with the columns that both have (--renamed %s renames it instead)", now.FullName(), r), SQL: sql,
 			Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= (SELECT count(*) FROM %s)", d.TableOf(now), d.TableOf(t))})
 	}
@@ -382,7 +383,7 @@ func (d *Writing) carry(p *Pair, t *catalog.Table, into, from, values []string, 
 	}
 	where := strings.Join(some, " OR ")
 	insert := fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s WHERE %s", d.TableOf(t), d.Names(into), d.Names(from), d.TableOf(p.Now), where)
-	insert = d.Ways.Once(insert, where, d.TableOf(t), d.Name(into[0]), d.TableOf(p.Now), d.Name(from[0]))
+	insert = d.Engine.Once(insert, where, d.TableOf(t), d.Name(into[0]), d.TableOf(p.Now), d.Name(from[0]))
 	var checks []Check
 	for i, name := range into[len(into)-len(values):] {
 		was, _ := p.Old.Column(values[i])
@@ -443,7 +444,7 @@ func (d *Writing) moved(p, q *Pair, c *catalog.Column, drop, value, where string
 // to nobody else.
 func (d *Writing) DecideGone(t *catalog.Table, drop string) {
 	keep := d.FreeName(t.Schema, t.Name+"_kept")
-	rename := d.Ways.RenameTable(d, t, keep)
+	rename := d.Engine.RenameTable(d, t, keep)
 	proposals := append(d.renamedTable(t, drop),
 		Proposal{Title: "drop it, its rows are not needed", SQL: []string{drop}},
 		Proposal{Title: "keep it under another name", SQL: []string{rename}, Checks: d.Free(d.Name(keep)), Holds: fmt.Sprintf("(SELECT count(*) FROM %s) >= 0", d.Name(keep))})

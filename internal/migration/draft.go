@@ -12,8 +12,8 @@ import (
 
 // Writing is a script that is being made.
 type Writing struct {
-	Ways          Engine
-	Sql           *sqltext.Dialect
+	Engine        Engine
+	SQL           *sqltext.Dialect
 	Before, After *catalog.Catalog
 	At            *catalog.Catalog // before with the new names
 	given         *catalog.Catalog // after, without what only the other side knows
@@ -33,7 +33,7 @@ type Writing struct {
 func newDraft(e Engine, before, after *catalog.Catalog, o Options) *Writing {
 	given := after
 	at, after := catalog.Completed(before.Renamed(o.Renames), after)
-	d := &Writing{Ways: e, Sql: e.Dialect(), Before: before, After: after, given: given, At: at, Renames: o.Renames, Possible: o.Possible, decide: o.Decide}
+	d := &Writing{Engine: e, SQL: e.Dialect(), Before: before, After: after, given: given, At: at, Renames: o.Renames, Possible: o.Possible, decide: o.Decide}
 	d.Script = &Script{Engine: e.Dialect().Name, ways: e}
 	d.goneTables = byReferences(onlyIn(d.At, d.After))
 	slices.Reverse(d.goneTables)
@@ -41,7 +41,8 @@ func newDraft(e Engine, before, after *catalog.Catalog, o Options) *Writing {
 	return d
 }
 
-func (d *Writing) Name(s string) string { return d.Sql.Ident(s) }
+// Name is a name as a statement takes it.
+func (d *Writing) Name(s string) string { return d.SQL.Ident(s) }
 
 // Names is a list of names.
 func (d *Writing) Names(list []string) string {
@@ -62,6 +63,7 @@ func (d *Writing) Table(schema, name string) string {
 	return d.Name(schema) + "." + d.Name(name)
 }
 
+// TableOf is the name of a table with its schema.
 func (d *Writing) TableOf(t *catalog.Table) string { return d.Table(t.Schema, t.Name) }
 
 // Full is a full name in quotes where it needs them.
@@ -77,6 +79,7 @@ func (d *Writing) Noted(note string, statements ...string) {
 	}
 }
 
+// Note says something in the head of the script, once.
 func (d *Writing) Note(format string, args ...any) {
 	if text := fmt.Sprintf(format, args...); !slices.Contains(d.Script.Notes, text) {
 		d.Script.Notes = append(d.Script.Notes, text)
@@ -138,7 +141,7 @@ func (d *Writing) FreeName(schema, name string) string {
 // onlyOrder reports whether the columns of a table stand in another order,
 // where an engine can do something about it.
 func (d *Writing) onlyOrder() bool {
-	if !d.Ways.Traits().OrderCounts {
+	if !d.Engine.Traits().OrderCounts {
 		return false
 	}
 	return slices.ContainsFunc(d.Pairs(), func(p *Pair) bool { return p.Reordered })
@@ -167,10 +170,12 @@ type Pair struct {
 // Alteration is a column before and after.
 type Alteration struct{ Was, Now *catalog.Column }
 
+// Retyped reports whether the type is another one.
 func (a Alteration) Retyped() bool {
 	return a.Was.Declared != a.Now.Declared || a.Was.Domain != a.Now.Domain || a.Was.Collation != a.Now.Collation || !reflect.DeepEqual(a.Was.Type, a.Now.Type)
 }
 
+// Computed reports whether what is computed changes.
 func (a Alteration) Computed() bool {
 	return a.Was.Generated != a.Now.Generated || a.Was.Generated != "" && (a.Retyped() || a.Was.Stored != a.Now.Stored || a.Was.Virtual != a.Now.Virtual)
 }
@@ -191,7 +196,7 @@ func (d *Writing) Pairs() []*Pair {
 	}
 	for _, p := range list {
 		p.dependReferences(list)
-		if d.Ways.Traits().ComputedFollow {
+		if d.Engine.Traits().ComputedFollow {
 			p.dependComputed()
 		}
 	}
@@ -302,10 +307,10 @@ func sameKey(a, b *catalog.Key) bool {
 }
 
 // renamesConstraints reports whether a constraint can get another name.
-func (d *Writing) renamesConstraints() bool { return d.Ways.Traits().NamesConstraints }
+func (d *Writing) renamesConstraints() bool { return d.Engine.Traits().NamesConstraints }
 
 // sameName holds where the name does not matter or is the same.
-func (d *Writing) sameName(a, b string) bool { return a == b || d.Ways.Traits().NamesIndexesOnly }
+func (d *Writing) sameName(a, b string) bool { return a == b || d.Engine.Traits().NamesIndexesOnly }
 
 // match takes each of two lists apart: what only one of them has, and the names
 // of what is in both but is called otherwise.
@@ -432,6 +437,7 @@ func (p *Pair) losesKey(columns []string) bool {
 // others first; fresh those only in the new one, those referred to first.
 func (d *Writing) Gone() []*catalog.Table { return d.goneTables }
 
+// Fresh are the new tables, in the order in which they come.
 func (d *Writing) Fresh() []*catalog.Table { return d.freshTables }
 
 func onlyIn(c, other *catalog.Catalog) []*catalog.Table {
@@ -518,6 +524,7 @@ func (d *Writing) Views(touched []string) (drop, fresh []*catalog.Table) {
 	return drop, ByMention(fresh)
 }
 
+// Names are the columns of a table with their types.
 func Names(t *catalog.Table) []string {
 	var list []string
 	for _, c := range t.Columns {
@@ -526,6 +533,7 @@ func Names(t *catalog.Table) []string {
 	return list
 }
 
+// MentionsTable reports whether a view may read a table.
 func MentionsTable(view *catalog.Table, full string) bool {
 	_, name := catalog.Split(full)
 	return Mentions(view.Definition, name)

@@ -49,7 +49,7 @@ func (d *Writing) followUp() {
 			}
 		}
 	}
-	if d.Ways.Traits().TriggersStay {
+	if d.Engine.Traits().TriggersStay {
 		for _, p := range d.All {
 			for _, t := range p.Now.Triggers {
 				if names := mentioned(t.Definition); len(names) > 0 && p.hasTrigger(t) {
@@ -59,7 +59,7 @@ func (d *Writing) followUp() {
 		}
 	}
 	d.unsureTriggers()
-	if !d.Sql.ToldWhole && !d.At.Complete {
+	if !d.SQL.ToldWhole && !d.At.Complete {
 		d.Note("triggers, rights, policies and storage options are not known, since both schemas were read from scripts or records; the script leaves them alone")
 	}
 }
@@ -67,7 +67,7 @@ func (d *Writing) followUp() {
 // unsureTriggers names the triggers that scripts write otherwise than the server
 // prints them: whether they have changed is not known.
 func (d *Writing) unsureTriggers() {
-	if !d.At.Complete || d.given.Complete || d.Sql.ToldWhole {
+	if !d.At.Complete || d.given.Complete || d.SQL.ToldWhole {
 		return
 	}
 	plainly := func(text string) string {

@@ -9,8 +9,9 @@
 // wanted goes, and views, routines, triggers and rights come back.
 //
 // Whatever client runs it, a script ends with the new schema and every row, or
-// with the old schema and every row. Each engine has its own way to that: see
-// the files postgres.go, mysql.go and sqlite.go.
+// with the old schema and every row. Each engine has its own way to that, and its
+// own spelling: an Engine, which is the package drafting of the engine's folder. This
+// package keeps the order, the decisions and the proof.
 //
 // Where only a person can know what is right, a step is a Decision with
 // proposals. A script with an open one changes nothing.

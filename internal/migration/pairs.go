@@ -75,7 +75,7 @@ func (d *Writing) OnlyAdds(was, now catalog.Enum) bool {
 
 // usesLabel reports whether a new label stands somewhere in the new schema.
 func (d *Writing) usesLabel(label string) bool {
-	text := d.Sql.Literal(label)
+	text := d.SQL.Literal(label)
 	return slices.ContainsFunc(d.After.Tables, func(t catalog.Table) bool {
 		in := func(s string) bool { return strings.Contains(s, text) }
 		return in(t.Definition) || slices.ContainsFunc(t.Checks, func(c catalog.Check) bool { return in(c.Expr) }) ||
@@ -96,6 +96,7 @@ func (d *Writing) PairOf(old *catalog.Table) *Pair {
 	return d.All[i]
 }
 
+// OldLabel is what a label of an enum was called before.
 func (d *Writing) OldLabel(full, label string) string {
 	for _, r := range d.Renames {
 		if r.Thing == catalog.RenamedLabel && r.In == full && r.To == label {
@@ -123,6 +124,7 @@ func (d *Writing) FreeKeys(pairs []*Pair, drop func(t *catalog.Table, r catalog.
 	}
 }
 
+// ReferenceText is a reference as a table declares it.
 func (d *Writing) ReferenceText(r catalog.Reference) string {
 	if r.Definition != "" {
 		return r.Definition
@@ -134,7 +136,7 @@ func (d *Writing) ReferenceText(r catalog.Reference) string {
 	if r.OnDelete != "" {
 		text += " ON DELETE " + strings.ToUpper(r.OnDelete)
 	}
-	if r.Deferrable && d.Ways.Traits().Defers {
+	if r.Deferrable && d.Engine.Traits().Defers {
 		text += " DEFERRABLE"
 	}
 	return text
@@ -216,10 +218,12 @@ func InOrder(list []Named) []Named {
 	return sorted
 }
 
+// UsesEnum reports whether values of a type are those of an enum, or have some.
 func UsesEnum(t catalog.Type, full string) bool {
 	return t.Enum == full || t.Element != nil && UsesEnum(*t.Element, full)
 }
 
+// HasRoutine reports whether a routine is in a list.
 func HasRoutine(list []catalog.Routine, r catalog.Routine) bool {
 	return slices.ContainsFunc(list, func(x catalog.Routine) bool { return x.Signature() == r.Signature() })
 }
@@ -238,6 +242,7 @@ func IndexNames(t *catalog.Table) []string {
 	return list
 }
 
+// KeyColumns are the columns of the primary key.
 func KeyColumns(t *catalog.Table) []string {
 	if t.PrimaryKey == nil {
 		return nil
@@ -248,6 +253,7 @@ func KeyColumns(t *catalog.Table) []string {
 // Big reports whether a table may be large; the engine does not always know.
 func Big(rows int64) bool { return rows < 0 || rows >= large }
 
+// FindExtra finds what is the same thing in a list.
 func FindExtra(list []catalog.Extra, e catalog.Extra) (catalog.Extra, bool) {
 	i := slices.IndexFunc(list, func(x catalog.Extra) bool { return x.Kind == e.Kind && x.Name == e.Name })
 	if i < 0 {
@@ -277,10 +283,11 @@ func PartNames(keys []catalog.Key, indexes []catalog.Index, checks []catalog.Che
 	return list
 }
 
+// Literals are texts as constants, with commas.
 func (d *Writing) Literals(list []string) string {
 	quoted := make([]string, len(list))
 	for i, s := range list {
-		quoted[i] = d.Sql.Literal(s)
+		quoted[i] = d.SQL.Literal(s)
 	}
 	return strings.Join(quoted, ", ")
 }

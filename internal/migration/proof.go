@@ -399,9 +399,9 @@ func (d *Writing) rowsQuery(p *Pair, before bool) string {
 			name = d.oldColumn(p.Now.FullName(), name)
 		}
 		if slices.Contains(p.Now.PrimaryKey.Columns, c.Name) {
-			keys = append(keys, d.Ways.Text(d.Name(name)))
+			keys = append(keys, d.Engine.Text(d.Name(name)))
 		} else {
-			values = append(values, d.Ways.Text(d.Name(name)))
+			values = append(values, d.Engine.Text(d.Name(name)))
 		}
 	}
 	full := p.Now.FullName()
@@ -419,7 +419,7 @@ func (d *Writing) rowsQuery(p *Pair, before bool) string {
 	for _, v := range values {
 		parts = append(parts, v, "', '")
 	}
-	return "SELECT " + d.Ways.Join(parts) + " FROM " + d.Full(full)
+	return "SELECT " + d.Engine.Join(parts) + " FROM " + d.Full(full)
 }
 
 func (d *Writing) oldColumn(table, column string) string {

@@ -170,6 +170,7 @@ func places(n int) string {
 	return fmt.Sprintf("There are %d places that", n)
 }
 
+// OneLine is a text on one line.
 func OneLine(s string) string { return printable.Line(strings.Join(strings.Fields(s), " ")) }
 
 // comment writes a comment of lines that are not too long.

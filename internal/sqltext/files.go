@@ -1,6 +1,3 @@
-// Package sqltext finds the SQL scripts that a schema is made by, in the order
-// in which they run, and splits them into statements, in the dialects of the
-// engines. What is in the statements is for the readers to know.
 package sqltext
 
 import (

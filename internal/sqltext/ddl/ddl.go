@@ -1,12 +1,13 @@
-// Package ddl reads DDL scripts of PostgreSQL and MySQL without a server: it
-// parses them by the engine's real grammar and keeps, statement by statement,
-// the catalog that the engine would have.
+// Package ddl is what the readers of scripts share that parse them without a server:
+// problems with their places, what views are made of, and names that change in a
+// catalog. Each engine's reader parses by the engine's real grammar and keeps,
+// statement by statement, the catalog that the engine would have.
 //
-// What it gives is what the live readers give, but for these differences:
-// expressions of checks, defaults, generated columns and indexes are printed
-// without the casts that a server adds; the definition of a view is its source
-// text; what procedural code would do when it runs is not known, and neither
-// are the types and functions that extensions bring.
+// What these readers give is what the live readers give, but for some differences:
+// expressions of checks, defaults, generated columns and indexes are printed without
+// the casts that a server adds; the definition of a view is its source text; what
+// procedural code would do when it runs is not known, and neither are the types and
+// functions that extensions bring.
 package ddl
 
 import (
@@ -41,6 +42,7 @@ func Locate(s sqltext.Statement, err error) error {
 	return fault.New(next, "%s:%d:%d: %s: %s", s.File.Path, line, column, s.Head(), p.Text)
 }
 
+// NoSchema says that the scripts do not make a schema.
 func NoSchema(name string, made []string) error {
 	return fault.New("the scripts make "+strings.Join(made, ", "), "there is no schema %q", name)
 }

@@ -15,6 +15,7 @@ type Query struct {
 	Simple  bool // rows of one table, each once: a view of it can be updated
 }
 
+// With is a query that others name.
 type With struct {
 	Name    string
 	Columns []string
@@ -31,6 +32,7 @@ type Source struct {
 	Using        []string // columns joined on, which a star shows once
 }
 
+// Output is a column that a query puts out.
 type Output struct {
 	Name string
 	Expr Expr
@@ -49,6 +51,7 @@ const (
 	ChoiceExpr           // one of args, as of CASE and coalesce
 )
 
+// Expr is an expression, as far as its type follows from it.
 type Expr struct {
 	Kind  exprKind
 	Names []string
@@ -113,6 +116,7 @@ func (s *Scope) shown(c catalog.Column) catalog.Column {
 	return catalog.Column{Name: c.Name, Declared: c.Declared, Type: c.Type, Domain: c.Domain, Collation: c.Collation, Comment: c.Comment, Nullable: true}
 }
 
+// Rename gives columns other names, as far as there are some.
 func Rename(columns []catalog.Column, names []string) []catalog.Column {
 	for i := range columns {
 		if i < len(names) {
@@ -183,6 +187,7 @@ func (s *Scope) find(table, name string) (catalog.Column, bool) {
 	return catalog.Column{}, false
 }
 
+// TypeOf is the type of an expression, as a column.
 func (s *Scope) TypeOf(e Expr) catalog.Column {
 	switch e.Kind {
 	case ColumnExpr:

@@ -104,7 +104,7 @@ func myConversion(d *migration.Writing, a migration.Alteration, column string) m
 			var lost []string
 			for _, l := range was.Labels {
 				if !slices.Contains(now.Labels, l) {
-					lost = append(lost, fmt.Sprintf("find_in_set(%s, %s) > 0", d.Sql.Literal(l), column))
+					lost = append(lost, fmt.Sprintf("find_in_set(%s, %s) > 0", d.SQL.Literal(l), column))
 				}
 			}
 			return migration.Conversion{Condition: migration.Or(lost...)}

@@ -306,7 +306,7 @@ func (d *mysql) column(t *catalog.Table, c *catalog.Column, notNull bool) string
 		text += " INVISIBLE"
 	}
 	if c.Comment != "" {
-		text += " COMMENT " + d.Sql.Literal(c.Comment)
+		text += " COMMENT " + d.SQL.Literal(c.Comment)
 	}
 	for _, check := range t.Checks {
 		if check.Name == c.Name {
@@ -349,7 +349,7 @@ func (d *mysql) makeTable(t *catalog.Table) {
 		}
 	}
 	if t.Comment != "" {
-		tail += " COMMENT=" + d.Sql.Literal(t.Comment)
+		tail += " COMMENT=" + d.SQL.Literal(t.Comment)
 	}
 	if t.Partition != "" {
 		d.Note("the partitions of the table %s, by %s, must be made by hand", t.FullName(), t.Partition)
@@ -474,7 +474,7 @@ func (d *mysql) recompute(p *migration.Pair) {
 		}
 		is := func(generated string) string {
 			return fmt.Sprintf("(SELECT count(*) FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND column_name = %s AND coalesce(generation_expression, '') %s '') = 1",
-				schemaText(p.Now.Schema), d.Sql.Literal(p.Now.Name), d.Sql.Literal(a.Now.Name), generated)
+				schemaText(p.Now.Schema), d.SQL.Literal(p.Now.Name), d.SQL.Literal(a.Now.Name), generated)
 		}
 		if a.Freed() {
 			spare := *a.Now
@@ -603,7 +603,7 @@ func (d *mysql) clauses(p *migration.Pair, later []string, identity string) (dro
 		}
 	}
 	if p.Old.Comment != p.Now.Comment {
-		list = append(list, "COMMENT = "+d.Sql.Literal(p.Now.Comment))
+		list = append(list, "COMMENT = "+d.SQL.Literal(p.Now.Comment))
 	}
 	if a, b := strings.Join(p.Old.Options, ","), strings.Join(p.Now.Options, ","); a != b {
 		d.Note("%s must be made %s by hand, and is %s", p.Now.FullName(), orInnoDB(b), orInnoDB(a))
@@ -699,10 +699,10 @@ func (d *mysql) decideLabels(p *migration.Pair, a migration.Alteration) {
 		}
 		column := d.Name(a.Now.Name)
 		proposals := []migration.Proposal{{Title: "the script stops if a row has it",
-			Checks: []migration.Check{f.Where(a.Now.Name, []string{a.Now.Name}, "rows have the label "+label+", which is gone", fmt.Sprintf("CAST(%s AS BINARY) = %s", f.Column(a.Now.Name), d.Sql.Literal(label)), "give them another label")}}}
+			Checks: []migration.Check{f.Where(a.Now.Name, []string{a.Now.Name}, "rows have the label "+label+", which is gone", fmt.Sprintf("CAST(%s AS BINARY) = %s", f.Column(a.Now.Name), d.SQL.Literal(label)), "give them another label")}}}
 		if i := slices.IndexFunc(a.Now.Type.Labels, func(l string) bool { return slices.Contains(a.Was.Type.Labels, l) }); i >= 0 {
 			other := a.Now.Type.Labels[i]
-			proposals = append(proposals, migration.Proposal{Title: "they get " + other, SQL: d.Update(p, fmt.Sprintf("%s = %s", column, d.Sql.Literal(other)), fmt.Sprintf("%s = %s", column, d.Sql.Literal(label)))})
+			proposals = append(proposals, migration.Proposal{Title: "they get " + other, SQL: d.Update(p, fmt.Sprintf("%s = %s", column, d.SQL.Literal(other)), fmt.Sprintf("%s = %s", column, d.SQL.Literal(label)))})
 		}
 		if len(a.Now.Type.Labels) == len(a.Was.Type.Labels) && !slices.Contains(a.Was.Type.Labels, a.Now.Type.Labels[place]) {
 			fresh := a.Now.Type.Labels[place]
@@ -711,9 +711,9 @@ func (d *mysql) decideLabels(p *migration.Pair, a migration.Alteration) {
 			wide.Declared = "enum(" + d.Literals(wide.Type.Labels) + ")"
 			proposals = append(proposals, migration.Proposal{Title: "it is called " + fresh + " now",
 				SQL: append(onlyIf(fmt.Sprintf("(SELECT count(*) FROM information_schema.columns WHERE table_schema = %s AND table_name = %s AND column_name = %s AND locate(%s, column_type) > 0) = 1",
-					schemaText(p.Now.Schema), d.Sql.Literal(p.Now.Name), d.Sql.Literal(a.Now.Name), d.Sql.Literal(d.Sql.Literal(label))),
+					schemaText(p.Now.Schema), d.SQL.Literal(p.Now.Name), d.SQL.Literal(a.Now.Name), d.SQL.Literal(d.SQL.Literal(label))),
 					d.alter(d.TableOf(p.Now), []string{"MODIFY COLUMN " + d.column(&catalog.Table{}, &wide, true)})),
-					d.Update(p, fmt.Sprintf("%s = %s", column, d.Sql.Literal(fresh)), fmt.Sprintf("%s = %s", column, d.Sql.Literal(label)))...)})
+					d.Update(p, fmt.Sprintf("%s = %s", column, d.SQL.Literal(fresh)), fmt.Sprintf("%s = %s", column, d.SQL.Literal(label)))...)})
 		}
 		d.Decision(fmt.Sprintf("The label %s of %s.%s is gone. What do rows get that have it?", label, p.Now.FullName(), a.Now.Name), proposals...)
 	}

@@ -1,4 +1,4 @@
-// Package mysql reads the schema of a live MySQL or MariaDB database, by one
+// Package live reads the schema of a live MySQL or MariaDB database, by one
 // query of information_schema for each kind of fact.
 package live
 

@@ -93,7 +93,7 @@ func (Engine) GoOn(t *catalog.Table, c *catalog.Column) string {
 	if !ownNumbers(c.Default) {
 		return ""
 	}
-	return (&postgres{Writing: &migration.Writing{Ways: Engine{}, Sql: dialect.PostgreSQL}}).goOn(t, c)
+	return (&postgres{Writing: &migration.Writing{Engine: Engine{}, SQL: dialect.PostgreSQL}}).goOn(t, c)
 }
 
 func (Engine) RenameTable(d *migration.Writing, t *catalog.Table, name string) string {

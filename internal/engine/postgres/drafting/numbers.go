@@ -68,7 +68,7 @@ func (d *postgres) makeNumbers(t *catalog.Table, c *catalog.Column, continued bo
 	table, column := d.TableOf(t), d.Name(c.Name)
 	d.Step(strings.TrimSpace(fmt.Sprintf("CREATE SEQUENCE %s %s", sequence, sequenceType(c)+c.Default.Options)),
 		fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", sequence, table, column),
-		fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT nextval(%s)", table, column, d.Sql.Literal(sequence)))
+		fmt.Sprintf("ALTER TABLE %s ALTER COLUMN %s SET DEFAULT nextval(%s)", table, column, d.SQL.Literal(sequence)))
 	if continued {
 		d.Step(d.goOn(t, c))
 	}
@@ -83,7 +83,7 @@ func sequenceType(c *catalog.Column) string {
 
 // goOn has a sequence go on behind the highest number that is there.
 func (d *postgres) goOn(t *catalog.Table, c *catalog.Column) string {
-	return fmt.Sprintf("SELECT setval(%s, coalesce(max(%s), 0) + 1, false) FROM %s", d.Sql.Literal(d.own(t, c.Name, c.Default)), d.Name(c.Name), d.TableOf(t))
+	return fmt.Sprintf("SELECT setval(%s, coalesce(max(%s), 0) + 1, false) FROM %s", d.SQL.Literal(d.own(t, c.Name, c.Default)), d.Name(c.Name), d.TableOf(t))
 }
 
 // renumber changes how a column gets its numbers. It is false where the default
@@ -133,16 +133,16 @@ func (d *postgres) otherNumbers(p *migration.Pair, a migration.Alteration, alter
 		declared, _ := d.numbered(a.Now)
 		d.Step(alter+"DROP DEFAULT", fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", old, d.Name(spare)),
 			alter+"ADD"+strings.TrimPrefix(declared, a.Now.Declared),
-			fmt.Sprintf("SELECT setval(%s, last_value, is_called) FROM %s", d.Sql.Literal(fresh), d.Table(p.Now.Schema, spare)),
+			fmt.Sprintf("SELECT setval(%s, last_value, is_called) FROM %s", d.SQL.Literal(fresh), d.Table(p.Now.Schema, spare)),
 			"DROP SEQUENCE "+d.Table(p.Now.Schema, spare))
 		return
 	case !was.Serial && now.Serial:
 		spare := d.FreeName(p.Now.Schema, name+"_after")
 		d.Step(strings.TrimSpace(fmt.Sprintf("CREATE SEQUENCE %s %s", d.Table(p.Now.Schema, spare), sequenceType(a.Now)+now.Options)),
-			fmt.Sprintf("SELECT setval(%s, last_value, is_called) FROM %s", d.Sql.Literal(d.Table(p.Now.Schema, spare)), old),
+			fmt.Sprintf("SELECT setval(%s, last_value, is_called) FROM %s", d.SQL.Literal(d.Table(p.Now.Schema, spare)), old),
 			alter+"DROP IDENTITY", fmt.Sprintf("ALTER SEQUENCE %s RENAME TO %s", d.Table(p.Now.Schema, spare), d.Name(name)),
 			fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", fresh, d.TableOf(p.Now), d.Name(a.Now.Name)),
-			alter+fmt.Sprintf("SET DEFAULT nextval(%s)", d.Sql.Literal(fresh)))
+			alter+fmt.Sprintf("SET DEFAULT nextval(%s)", d.SQL.Literal(fresh)))
 		return
 	case was.Always != now.Always:
 		kind := "BY DEFAULT"

@@ -496,7 +496,7 @@ func (d *postgres) rename(pairs []*migration.Pair) {
 				d.Step(fmt.Sprintf("ALTER TABLE %s RENAME COLUMN %s TO %s", d.Full(r.In), d.Name(r.From), d.Name(r.To)))
 			}
 		case catalog.RenamedLabel:
-			d.Step(fmt.Sprintf("ALTER TYPE %s RENAME VALUE %s TO %s", d.Full(r.In), d.Sql.Literal(r.From), d.Sql.Literal(r.To)))
+			d.Step(fmt.Sprintf("ALTER TYPE %s RENAME VALUE %s TO %s", d.Full(r.In), d.SQL.Literal(r.From), d.SQL.Literal(r.To)))
 		}
 	}
 	for _, p := range pairs {
@@ -569,7 +569,7 @@ func (d *postgres) makeTypes() {
 func (d *postgres) enumText(e catalog.Enum, name string) string {
 	labels := make([]string, len(e.Labels))
 	for i, l := range e.Labels {
-		labels[i] = d.Sql.Literal(l)
+		labels[i] = d.SQL.Literal(l)
 	}
 	return fmt.Sprintf("CREATE TYPE %s AS ENUM (%s)", d.Table(e.Schema, name), strings.Join(labels, ", "))
 }
@@ -592,7 +592,7 @@ func (d *postgres) domainDefault(def *catalog.Default) string {
 	if def.Kind == catalog.Expression {
 		return def.Text
 	}
-	return d.Sql.Literal(def.Text)
+	return d.SQL.Literal(def.Text)
 }
 
 func (d *postgres) alterDomains() {
@@ -701,11 +701,11 @@ func (d *postgres) addLabels(was, now catalog.Enum) {
 		place := ""
 		switch {
 		case i > 0:
-			place = " AFTER " + d.Sql.Literal(now.Labels[i-1])
+			place = " AFTER " + d.SQL.Literal(now.Labels[i-1])
 		case len(was.Labels) > 0:
-			place = " BEFORE " + d.Sql.Literal(was.Labels[0])
+			place = " BEFORE " + d.SQL.Literal(was.Labels[0])
 		}
-		statements = append(statements, fmt.Sprintf("ALTER TYPE %s ADD VALUE %s%s", name, d.Sql.Literal(l), place))
+		statements = append(statements, fmt.Sprintf("ALTER TYPE %s ADD VALUE %s%s", name, d.SQL.Literal(l), place))
 	}
 	d.Step(statements...)
 }
@@ -796,12 +796,12 @@ func (d *postgres) decideLabel(label, other, full string, columns []migration.Al
 		column, condition := d.Name(c.Was.Name), ""
 		switch c.Was.Type.Kind {
 		case catalog.EnumKind:
-			condition = fmt.Sprintf("%s = %s", f.Column(c.Was.Name), d.Sql.Literal(d.OldLabel(full, label)))
+			condition = fmt.Sprintf("%s = %s", f.Column(c.Was.Name), d.SQL.Literal(d.OldLabel(full, label)))
 			if other != "" {
-				moves = append(moves, d.Update(p, fmt.Sprintf("%s = %s", column, d.Sql.Literal(other)), fmt.Sprintf("%s = %s", column, d.Sql.Literal(label)))...)
+				moves = append(moves, d.Update(p, fmt.Sprintf("%s = %s", column, d.SQL.Literal(other)), fmt.Sprintf("%s = %s", column, d.SQL.Literal(label)))...)
 			}
 		default:
-			condition = fmt.Sprintf("%s = ANY (%s)", d.Sql.Literal(d.OldLabel(full, label)), f.Column(c.Was.Name))
+			condition = fmt.Sprintf("%s = ANY (%s)", d.SQL.Literal(d.OldLabel(full, label)), f.Column(c.Was.Name))
 		}
 		checks = append(checks, f.Where(c.Was.Name, []string{c.Was.Name}, "rows have the label "+label+", which is gone", condition, "give them another label"))
 	}
@@ -906,7 +906,7 @@ func (d *postgres) column(c *catalog.Column, notNull bool) string {
 	}
 	text := d.Name(c.Name) + " " + declared
 	if c.Collation != "" {
-		text += " COLLATE " + d.Sql.Quoted(c.Collation)
+		text += " COLLATE " + d.SQL.Quoted(c.Collation)
 	}
 	switch def := c.Default; {
 	case c.Generated != "":
@@ -921,7 +921,7 @@ func (d *postgres) column(c *catalog.Column, notNull bool) string {
 			text += " DEFAULT " + d.DefaultText(c)
 		}
 	case def.Sequence != "":
-		text += fmt.Sprintf(" DEFAULT nextval(%s)", d.Sql.Literal(d.Full(def.Sequence)))
+		text += fmt.Sprintf(" DEFAULT nextval(%s)", d.SQL.Literal(d.Full(def.Sequence)))
 	}
 	if notNull && !c.Nullable && !d.domainNotNull(c) && !strings.Contains(declared, "serial") {
 		text += " NOT NULL"
@@ -1275,7 +1275,7 @@ func (d *postgres) alter(p *migration.Pair, a migration.Alteration) {
 func (d *postgres) setDefault(a migration.Alteration, alter string) {
 	switch def := a.Now.Default; {
 	case def.Kind == catalog.Identity:
-		d.Step(alter + fmt.Sprintf("SET DEFAULT nextval(%s)", d.Sql.Literal(d.Full(def.Sequence))))
+		d.Step(alter + fmt.Sprintf("SET DEFAULT nextval(%s)", d.SQL.Literal(d.Full(def.Sequence))))
 	case !d.domainHas(a.Now):
 		d.Step(alter + "SET DEFAULT " + d.DefaultText(a.Now))
 	}
@@ -1287,7 +1287,7 @@ func (d *postgres) retype(p *migration.Pair, a migration.Alteration, alter strin
 	change := func(using string) string {
 		text := alter + "TYPE " + a.Now.Declared
 		if a.Now.Collation != "" {
-			text += " COLLATE " + d.Sql.Quoted(a.Now.Collation)
+			text += " COLLATE " + d.SQL.Quoted(a.Now.Collation)
 		}
 		if using != "" {
 			text += " USING " + using
@@ -1526,5 +1526,5 @@ func (d *postgres) commentText(s string) string {
 	if s == "" {
 		return "NULL"
 	}
-	return d.Sql.Literal(s)
+	return d.SQL.Literal(s)
 }

@@ -1,4 +1,4 @@
-// Package postgres reads the schema of a live PostgreSQL database, of version
+// Package live reads the schema of a live PostgreSQL database, of version
 // 12 or later, by one query of the system catalogs for each kind of fact.
 package live
 

@@ -1,3 +1,5 @@
+// Package scripts reads DDL scripts of PostgreSQL without a server; see package
+// sqltext/ddl for what such a reading gives.
 package scripts
 
 import (

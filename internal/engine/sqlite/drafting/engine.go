@@ -119,7 +119,7 @@ func (e Engine) Enum(_ *catalog.Catalog, t *catalog.Table, column string, labels
 
 // Extended puts new columns behind the last one that is there.
 func (e Engine) Extended(t *catalog.Table, isNew func(string) bool) {
-	d := &sqlite{Writing: &migration.Writing{Ways: e, Sql: e.Dialect()}}
+	d := &sqlite{Writing: &migration.Writing{Engine: e, SQL: e.Dialect()}}
 	var added []string
 	for i := range t.Columns {
 		if c := &t.Columns[i]; isNew(c.Name) {

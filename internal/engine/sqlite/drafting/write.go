@@ -132,13 +132,13 @@ func (d *sqlite) frame(off bool) {
 	checks := d.Script.AllChecks()
 	var messages []string
 	for i, c := range checks {
-		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", d.Sql.Quoted(liteMessage(c)), i+1))
+		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", d.SQL.Quoted(liteMessage(c)), i+1))
 	}
 	for i, m := range d.marks {
-		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", d.Sql.Quoted(m), markBase+i))
+		messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> %d OR faults = 0)", d.SQL.Quoted(m), markBase+i))
 	}
 	total := len(checks) + len(d.marks)
-	messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> 0 OR faults = 0)", d.Sql.Quoted("nothing was changed, since a check or a step failed or a decision is open")))
+	messages = append(messages, fmt.Sprintf("CONSTRAINT %s CHECK (n <> 0 OR faults = 0)", d.SQL.Quoted("nothing was changed, since a check or a step failed or a decision is open")))
 	s.Begin = append(s.Begin,
 		fmt.Sprintf("CREATE TEMP TABLE widegate_check (n INTEGER PRIMARY KEY, faults INTEGER NOT NULL,\n    %s)", strings.Join(messages, ",\n    ")))
 	if open {
@@ -240,7 +240,7 @@ func (d *sqlite) expect(droppedViews []*catalog.Table) {
 		p := d.PairOf(t)
 		changed := p != nil && slices.Contains(d.hidden, d.OldName(t.Name)) || p == nil && !t.IsView()
 		if changed && !slices.Contains(t.Options, "virtual") {
-			d.expected = append(d.expected, fmt.Sprintf("(SELECT group_concat(name, ' ') FROM (SELECT name FROM pragma_table_xinfo(%s) WHERE hidden <> 1 ORDER BY name)) = %s", d.Sql.Literal(t.Name), d.Sql.Literal(sortedNames(t))))
+			d.expected = append(d.expected, fmt.Sprintf("(SELECT group_concat(name, ' ') FROM (SELECT name FROM pragma_table_xinfo(%s) WHERE hidden <> 1 ORDER BY name)) = %s", d.SQL.Literal(t.Name), d.SQL.Literal(sortedNames(t))))
 		}
 	}
 	for _, t := range d.Gone() {
@@ -694,8 +694,8 @@ func (d *sqlite) rebuild(p *migration.Pair) {
 	}
 	statements = append(statements, d.mark("not all rows of "+p.Now.Name+" could be copied", fmt.Sprintf("(SELECT count(*) FROM %s) - (SELECT count(*) FROM %s)", table, d.Name(fresh))))
 	if migration.Mentions(p.Now.Definition, "AUTOINCREMENT") && migration.Mentions(p.Old.Definition, "AUTOINCREMENT") {
-		statements = append(statements, fmt.Sprintf("DELETE FROM sqlite_sequence WHERE name = %s", d.Sql.Literal(fresh)),
-			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s", d.Sql.Literal(fresh), d.Sql.Literal(p.Now.Name)))
+		statements = append(statements, fmt.Sprintf("DELETE FROM sqlite_sequence WHERE name = %s", d.SQL.Literal(fresh)),
+			fmt.Sprintf("INSERT INTO sqlite_sequence (name, seq) SELECT %s, seq FROM sqlite_sequence WHERE name = %s", d.SQL.Literal(fresh), d.SQL.Literal(p.Now.Name)))
 	}
 	statements = append(statements,
 		"PRAGMA legacy_alter_table = ON", // references to it stay as they are

@@ -1,4 +1,4 @@
-// Package sqlite reads the schema of a SQLite database: of a file, or of DDL
+// Package live reads the schema of a SQLite database: of a file, or of DDL
 // scripts that are run in an empty database in memory.
 //
 // Columns, keys, references and indexes come from the engine's pragma
