@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widegate/examples/beekeeping"
+	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/gomodule"
@@ -110,7 +111,7 @@ func (a *app) writeDemo(ctx context.Context, p *project.Project, source read.Sou
 // demoDatabase makes and fills the database, unless it was made before.
 func (a *app) demoDatabase(ctx context.Context, d demo) (read.Source, error) {
 	if d.url == "" {
-		d.url = filepath.ToSlash(filepath.Join(d.folder, "bees.db"))
+		d.url = registry.Embedded().Schemes()[0] + ":" + filepath.ToSlash(filepath.Join(d.folder, "bees.db"))
 	}
 	source, err := read.Parse([]string{d.url}, "")
 	if err != nil {

@@ -160,7 +160,7 @@ func (s *Source) completeScratch() error {
 	}
 	e := registry.OfURL(s.Scratch)
 	if e == nil || e.Scratch() == nil {
-		return fault.New("scratch is the URL of a server; scripts of "+registry.Embedded().Title()+" need none", "no scratch database can be made at %s", Hide(s.Scratch))
+		return fault.New("scratch is the URL of a server; "+registry.Embedded().Title()+" scripts need none", "no scratch database can be made at %s", Hide(s.Scratch))
 	}
 	found := e.Dialect().Name
 	if s.Engine != "" && s.Engine != found {
