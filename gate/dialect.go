@@ -32,9 +32,9 @@ type Dialect interface {
 	Aggregate(name string, decimal bool) string
 
 	// PathValue is the text of what lies at a path of a document, PathHas whether
-	// something does.
-	PathValue(path []string) (before, between string, arg any, after string)
-	PathHas(path []string) (before, between string, arg any, after string)
+	// something does. The path is given by its steps, and as $."name"[0].
+	PathValue(steps []string, path string) (before, between string, arg any, after string)
+	PathHas(steps []string, path string) (before, between string, arg any, after string)
 
 	Nothing() string  // selects one NULL, and no row
 	Defaults() string // stands behind the table of an insert that sends nothing

@@ -1,5 +1,10 @@
 package gate
 
+import (
+	"strconv"
+	"strings"
+)
+
 // ValueExpr is a computed value without an order.
 type ValueExpr[E, V any] struct {
 	equality[E, V]
@@ -184,7 +189,7 @@ type jsonAt struct {
 func (j jsonAt) info() *Column { return nil }
 
 func (j jsonAt) write(s *statement) {
-	before, between, arg, after := s.engine.Dialect.PathValue(j.path)
+	before, between, arg, after := s.engine.Dialect.PathValue(j.path, jsonPath(j.path))
 	s.add(before)
 	j.document.write(s)
 	s.add(between)
@@ -199,10 +204,24 @@ type jsonHas struct {
 }
 
 func (j jsonHas) write(s *statement) {
-	before, between, arg, after := s.engine.Dialect.PathHas(j.path)
+	before, between, arg, after := s.engine.Dialect.PathHas(j.path, jsonPath(j.path))
 	s.add(before)
 	j.document.write(s)
 	s.add(between)
 	s.bind(arg)
 	s.add(after)
+}
+
+// jsonPath writes a path as $."name"[0].
+func jsonPath(path []string) string {
+	var b strings.Builder
+	b.WriteByte('$')
+	for _, step := range path {
+		if n, err := strconv.Atoi(step); err == nil && n >= 0 {
+			b.WriteString("[" + step + "]")
+			continue
+		}
+		b.WriteString(`."` + strings.ReplaceAll(strings.ReplaceAll(step, `\`, `\\`), `"`, `\"`) + `"`)
+	}
+	return b.String()
 }

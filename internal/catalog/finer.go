@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -33,7 +34,7 @@ func (c *comparison) finer(old, now *Table) {
 	}
 	for i := range now.Columns {
 		if was, ok := old.Column(now.Columns[i].Name); ok && was.NotNull != now.Columns[i].NotNull {
-			c.altered("name", name, was.Name, was.NotNull, now.Columns[i].NotNull, "the constraint that %s is not null is called %s now, was %s", was.Name, orElse(now.Columns[i].NotNull, "as usual"), orElse(was.NotNull, "as usual"))
+			c.altered("name", name, was.Name, was.NotNull, now.Columns[i].NotNull, "the constraint that %s is not null is called %s now, was %s", was.Name, cmp.Or(now.Columns[i].NotNull, "as usual"), cmp.Or(was.NotNull, "as usual"))
 		}
 		if was, ok := old.Column(now.Columns[i].Name); ok && was.Domain != now.Columns[i].Domain {
 			c.altered("domain", name, was.Name, was.Domain, now.Columns[i].Domain, "%s is of the domain %s now, was of %s", was.Name, orNone(now.Columns[i].Domain), orNone(was.Domain))
@@ -42,7 +43,7 @@ func (c *comparison) finer(old, now *Table) {
 	for _, in := range now.Indexes {
 		i := slices.IndexFunc(old.Indexes, func(x Index) bool { return x.Name == in.Name })
 		if i >= 0 && old.Indexes[i].Method != in.Method {
-			c.altered("index", name, in.Name, old.Indexes[i].Method, in.Method, "the index %s is a %s index now", in.Name, orElse(in.Method, "plain"))
+			c.altered("index", name, in.Name, old.Indexes[i].Method, in.Method, "the index %s is a %s index now", in.Name, cmp.Or(in.Method, "plain"))
 		}
 	}
 	for _, trigger := range now.Triggers {
@@ -76,13 +77,6 @@ func (c *comparison) targets(table string, old, now *Table) {
 
 // differ reports whether two texts that may not be known are different.
 func differ(a, b string) bool { return a != "" && b != "" && a != b }
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
-}
 
 // commonOrder are the columns of a table that another one has too.
 func commonOrder(t, other *Table) string {

@@ -8,7 +8,28 @@ import (
 
 	"widegate/internal/fault"
 	"widegate/internal/secret"
+	"widegate/internal/sqltext"
 )
+
+// OnServer is what all engines have in common whose databases are on a server.
+type OnServer struct{}
+
+// File names none.
+func (OnServer) File(string) (path string, isFile bool) { return "", false }
+
+// OpenScripts opens none: that needs the server.
+func (OnServer) OpenScripts(context.Context, []*sqltext.File) (Session, error) { return nil, nil }
+
+// DumpQuery is none: a program dumps the schema.
+func (OnServer) DumpQuery() string { return "" }
+
+// Opened is a session as the tool takes it; none where there was an error.
+func Opened[S Session](s S, err error) (Session, error) {
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
 
 // Server makes and finds the databases of a server.
 type Server struct {

@@ -269,8 +269,8 @@ func (b *builder) attendField(e *Entity, f *Field) {
 		})
 	default:
 		b.attend(Attention{
-			Table: t.FullName(), Text: fmt.Sprintf("column %s of type %s is carried as text", c.Name, orElse(c.Declared, "(none)")), Why: why,
-			Alike: fmt.Sprintf("columns of type %s are carried as text", orElse(c.Declared, "(none)")), Column: c.Name, rank: rankType,
+			Table: t.FullName(), Text: fmt.Sprintf("column %s of type %s is carried as text", c.Name, cmp.Or(c.Declared, "(none)")), Why: why,
+			Alike: fmt.Sprintf("columns of type %s are carried as text", cmp.Or(c.Declared, "(none)")), Column: c.Name, rank: rankType,
 		})
 	}
 	if f.Hidden && b.settings(t).Columns[c.Name].Hidden == nil {
@@ -451,7 +451,7 @@ func (b *builder) attendTarget(t, target *catalog.Table, ref catalog.Reference, 
 		case !b.catalog.Engine.Loose && own.Type.Kind == catalog.Int && other.Type.Kind == catalog.Int && (own.Type.Bits != other.Type.Bits || own.Type.Unsigned != other.Type.Unsigned):
 			say(rankFeature, "lead from one type of numbers to another", fmt.Sprintf("is %s and refers to a column that is %s", own.Declared, other.Declared), "Values that fit one do not fit the other; the relation converts them.")
 		case own.Type.Kind != other.Type.Kind:
-			say(rankFeature, "lead from one type to another", fmt.Sprintf("is %s and refers to a column that is %s", orElse(own.Declared, "untyped"), orElse(other.Declared, "untyped")), "The engine compares them by its own rules.")
+			say(rankFeature, "lead from one type to another", fmt.Sprintf("is %s and refers to a column that is %s", cmp.Or(own.Declared, "untyped"), cmp.Or(other.Declared, "untyped")), "The engine compares them by its own rules.")
 		case own.Collation != "" && other.Collation != "" && own.Collation != other.Collation:
 			say(rankFeature, "lead from one collation to another", fmt.Sprintf("is compared by %s, what it refers to by %s", own.Collation, other.Collation), "Mixed collations keep the engine from using indexes, or make it refuse the comparison.")
 		}

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -48,7 +49,7 @@ func (b *builder) addContents(e *Entity) error {
 		if f.Hidden || !said && f.Column.Type.Size > 0 && f.Column.Type.Size <= shortBytes {
 			continue
 		}
-		path := orElse(kebab(b.steady.Split(f.Column.Name)), "content")
+		path := cmp.Or(kebab(b.steady.Split(f.Column.Name)), "content")
 		c := &Content{Path: paths.give(path, path+"-content"), Most: max(set.Most, 0)}
 		c.MediaColumn = e.mediaColumn(f, binary == 1)
 		switch {

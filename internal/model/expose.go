@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -31,7 +32,7 @@ func (m *Model) Expose(roles map[string][]string) error {
 		q := known[name]
 		if q == nil {
 			names := slices.Sorted(maps.Keys(known))
-			next := "the functions are " + orElse(strings.Join(names, ", "), "none: write named queries first")
+			next := "the functions are " + cmp.Or(strings.Join(names, ", "), "none: write named queries first")
 			if n := catalog.Nearest(name, names); n != "" {
 				next = "did you mean " + n + "?"
 			}

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -36,7 +37,7 @@ func (c ColumnLook) silent() bool { return c == ColumnLook{Name: c.Name} }
 // Look is how an entity looks: what the project file says, and what the comments
 // of the schema do.
 func (m *Model) Look(e *Entity) Look {
-	l := Look{Label: e.Said.Label, One: e.Words, Group: e.Said.Group, Help: orElse(e.Said.Help, e.Table.Comment)}
+	l := Look{Label: e.Said.Label, One: e.Words, Group: e.Said.Group, Help: cmp.Or(e.Said.Help, e.Table.Comment)}
 	if e.Said.Tells != "" {
 		l.Tells = m.Outward(e.Said.Tells)
 	}
@@ -52,7 +53,7 @@ func (m *Model) Look(e *Entity) Look {
 	}
 	for _, f := range e.Fields {
 		said := e.Said.Columns[f.Column.Name]
-		c := ColumnLook{Name: m.Outward(f.Column.Name), Label: said.Label, Help: orElse(said.Help, f.Column.Comment), Format: said.Format, Input: said.Input, Aside: said.Aside}
+		c := ColumnLook{Name: m.Outward(f.Column.Name), Label: said.Label, Help: cmp.Or(said.Help, f.Column.Comment), Format: said.Format, Input: said.Input, Aside: said.Aside}
 		if c.Format == "" && f.Content != nil && strings.HasPrefix(f.Content.Media, "image/") {
 			c.Format = "picture"
 		}

@@ -8,6 +8,7 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -467,7 +468,7 @@ func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
 	}
 	schema := b.words.Split(t.Schema)
 	inSchema := slices.Concat(schema, words)
-	e.Name = b.global.give(orElse(set.Name, b.words.exported(words)), b.words.exported(inSchema))
+	e.Name = b.global.give(cmp.Or(set.Name, b.words.exported(words)), b.words.exported(inSchema))
 	if e.Name == b.words.exported(inSchema) {
 		words, many = inSchema, slices.Concat(schema, many)
 	}
@@ -475,9 +476,9 @@ func (b *builder) nameFresh(e *Entity, files, paths *namespace) {
 	if e.Name != b.words.exported(words) || len(words) == 0 {
 		e.words = b.words.Split(e.Name)
 	}
-	e.Plural = b.global.give(orElse(set.Plural, b.words.exported(many)), e.Name+"Rows")
+	e.Plural = b.global.give(cmp.Or(set.Plural, b.words.exported(many)), e.Name+"Rows")
 	e.File = files.give(fileName(words))
-	e.Path = paths.give(orElse(orElse(set.Path, kebab(many)), "rows"))
+	e.Path = paths.give(cmp.Or(cmp.Or(set.Path, kebab(many)), "rows"))
 }
 
 // tableWords are the words of a table's name, without the prefix that the project
@@ -492,13 +493,6 @@ func withoutPrefix(name, prefix string) string {
 		return name[len(prefix):]
 	}
 	return name
-}
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 func withArticle(words string) string {
@@ -529,7 +523,7 @@ func (b *builder) addFields(e *Entity) {
 		c := &e.Table.Columns[i]
 		set := b.settings(e.Table).Columns[c.Name]
 		if name[c.Name] == "" {
-			name[c.Name] = fields.give(orElse(set.Name, b.words.exported(b.words.Split(c.Name))))
+			name[c.Name] = fields.give(cmp.Or(set.Name, b.words.exported(b.words.Split(c.Name))))
 		}
 		f := &Field{Column: c, Name: name[c.Name], Nullable: c.Nullable, ByDefault: c.Default != nil}
 		f.set = set.Name != ""

@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -57,7 +58,7 @@ func (b *queryBuilder) routine(r *catalog.Routine) (n *NamedQuery, fault string)
 		if !ok || a.Mode == "variadic" {
 			return nil, fmt.Sprintf("the %s is not callable from the store: its argument %d has the type %s", r.Kind, i+1, a.Declared)
 		}
-		name := orElse(a.Name, fmt.Sprintf("arg%d", i+1))
+		name := cmp.Or(a.Name, fmt.Sprintf("arg%d", i+1))
 		column := catalog.Column{Name: name, Declared: a.Declared, Type: t, Nullable: true}
 		if a.Mode != "" {
 			outputs = append(outputs, column)

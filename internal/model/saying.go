@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -40,7 +41,7 @@ var (
 func (b *builder) saying(t *catalog.Table, ref catalog.Reference, to *Entity) *saying {
 	s := &saying{words: b.words, to: to, self: t == to.Table, alone: b.isAlone(t, ref)}
 	column, target := b.tellingColumn(t, ref)
-	s.column = orElse(column, strings.Join(ref.Columns, ", "))
+	s.column = cmp.Or(column, strings.Join(ref.Columns, ", "))
 	said := b.columnWords(column, target, to)
 	if column == "" || len(said) == 0 || strings.EqualFold(column, target) && !s.self {
 		said = to.words

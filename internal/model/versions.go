@@ -1,6 +1,7 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -162,7 +163,7 @@ func (m *Model) former(v *Version) *Model {
 
 func (e *Entity) former(said FormerResource, outward func(string) string) *Entity {
 	own := *e
-	own.Path = orElse(said.Path, e.Path)
+	own.Path = cmp.Or(said.Path, e.Path)
 	own.Fields, own.Key = nil, nil
 	own.Said.Columns = map[string]project.Column{}
 	for name, said := range e.Said.Columns {
@@ -190,7 +191,7 @@ func (e *Entity) former(said FormerResource, outward func(string) string) *Entit
 		field.Column = &column
 		for _, c := range said.Columns {
 			if c.Name == f.Column.Name {
-				column.Name = orElse(c.Former, f.Column.Name)
+				column.Name = cmp.Or(c.Former, f.Column.Name)
 				field.Hidden = f.Hidden || c.Former == ""
 			}
 		}
@@ -213,7 +214,7 @@ func (r *Relation) former(to *Entity, name string, mine, theirs map[string]strin
 	}
 	own.Pairs = nil
 	for _, p := range r.Pairs {
-		own.Pairs = append(own.Pairs, [2]string{orElse(mine[p[0]], p[0]), orElse(theirs[p[1]], p[1])})
+		own.Pairs = append(own.Pairs, [2]string{cmp.Or(mine[p[0]], p[0]), cmp.Or(theirs[p[1]], p[1])})
 	}
 	return &own
 }

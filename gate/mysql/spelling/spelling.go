@@ -5,7 +5,6 @@ package spelling
 import (
 	"fmt"
 	"strconv"
-	"strings"
 )
 
 // MySQL is the dialect.
@@ -48,26 +47,12 @@ func (MySQL) Length() string { return "char_length" }
 
 func (MySQL) Aggregate(name string, _ bool) string { return name }
 
-func (MySQL) PathValue(path []string) (before, between string, arg any, after string) {
-	return "json_unquote(json_extract(", ", ", jsonPath(path), "))"
+func (MySQL) PathValue(_ []string, path string) (before, between string, arg any, after string) {
+	return "json_unquote(json_extract(", ", ", path, "))"
 }
 
-func (MySQL) PathHas(path []string) (before, between string, arg any, after string) {
-	return "json_contains_path(", ", 'one', ", jsonPath(path), ")"
-}
-
-// jsonPath writes a path as $."name"[0].
-func jsonPath(path []string) string {
-	var b strings.Builder
-	b.WriteByte('$')
-	for _, step := range path {
-		if n, err := strconv.Atoi(step); err == nil && n >= 0 {
-			b.WriteString("[" + step + "]")
-			continue
-		}
-		b.WriteString(`."` + strings.ReplaceAll(strings.ReplaceAll(step, `\`, `\\`), `"`, `\"`) + `"`)
-	}
-	return b.String()
+func (MySQL) PathHas(_ []string, path string) (before, between string, arg any, after string) {
+	return "json_contains_path(", ", 'one', ", path, ")"
 }
 
 func (MySQL) Nothing() string  { return "SELECT NULL FROM DUAL WHERE 1=0" }

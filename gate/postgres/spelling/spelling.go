@@ -57,12 +57,12 @@ func (Postgres) Quotient() string                     { return " / " }
 func (Postgres) Length() string                       { return "length" }
 func (Postgres) Aggregate(name string, _ bool) string { return name }
 
-func (Postgres) PathValue(path []string) (before, between string, arg any, after string) {
-	return "(", "::jsonb #>> ", path, "::text[])"
+func (Postgres) PathValue(steps []string, _ string) (before, between string, arg any, after string) {
+	return "(", "::jsonb #>> ", steps, "::text[])"
 }
 
-func (Postgres) PathHas(path []string) (before, between string, arg any, after string) {
-	return "(", "::jsonb #> ", path, "::text[]) IS NOT NULL"
+func (Postgres) PathHas(steps []string, _ string) (before, between string, arg any, after string) {
+	return "(", "::jsonb #> ", steps, "::text[]) IS NOT NULL"
 }
 
 func (Postgres) Nothing() string  { return "SELECT NULL WHERE 1=0" }

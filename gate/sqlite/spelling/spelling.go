@@ -5,7 +5,6 @@ package spelling
 import (
 	"fmt"
 	"strconv"
-	"strings"
 )
 
 // SQLite is the dialect.
@@ -50,26 +49,12 @@ func (SQLite) Aggregate(name string, decimal bool) string {
 	return name
 }
 
-func (SQLite) PathValue(path []string) (before, between string, arg any, after string) {
-	return "CAST(json_extract(", ", ", jsonPath(path), ") AS TEXT)" // a number compares with no text otherwise
+func (SQLite) PathValue(_ []string, path string) (before, between string, arg any, after string) {
+	return "CAST(json_extract(", ", ", path, ") AS TEXT)" // a number compares with no text otherwise
 }
 
-func (SQLite) PathHas(path []string) (before, between string, arg any, after string) {
-	return "json_type(", ", ", jsonPath(path), ") IS NOT NULL"
-}
-
-// jsonPath writes a path as $."name"[0].
-func jsonPath(path []string) string {
-	var b strings.Builder
-	b.WriteByte('$')
-	for _, step := range path {
-		if n, err := strconv.Atoi(step); err == nil && n >= 0 {
-			b.WriteString("[" + step + "]")
-			continue
-		}
-		b.WriteString(`."` + strings.ReplaceAll(strings.ReplaceAll(step, `\`, `\\`), `"`, `\"`) + `"`)
-	}
-	return b.String()
+func (SQLite) PathHas(_ []string, path string) (before, between string, arg any, after string) {
+	return "json_type(", ", ", path, ") IS NOT NULL"
 }
 
 func (SQLite) Nothing() string  { return "SELECT NULL WHERE 1=0" }

@@ -54,11 +54,7 @@ func pathOf(url string) string {
 }
 
 func (Engine) Open(_ context.Context, url string) (engine.Session, error) {
-	s, err := live.Open(pathOf(url))
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return engine.Opened(live.Open(pathOf(url)))
 }
 
 func (Engine) Connect(_ context.Context, url string) (engine.Session, error) {
@@ -66,11 +62,7 @@ func (Engine) Connect(_ context.Context, url string) (engine.Session, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, fault.New("check the path", "there is no file %s", path)
 	}
-	s, err := live.Create(path)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return engine.Opened(live.Create(path))
 }
 
 // Missing takes a file that is empty for one that is there.
@@ -133,11 +125,7 @@ func (Engine) ReadScripts(ctx context.Context, files []*sqltext.File, _ []string
 }
 
 func (Engine) OpenScripts(ctx context.Context, files []*sqltext.File) (engine.Session, error) {
-	s, err := live.OpenScripts(ctx, files)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return engine.Opened(live.OpenScripts(ctx, files))
 }
 
 func (Engine) Scratch() *engine.Scratch { return nil }

@@ -1,6 +1,7 @@
 package openapi
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -37,7 +38,7 @@ func (d *document) call(e *model.Exposed, tag, method string) object {
 	}
 	d.ids[id] = true
 	op := operation{
-		guarded: d.model.API.Guarded(), tag: tag, id: id, summary: orElse(strings.Join(strings.Fields(e.Doc), " "), "Calls "+e.Name+"."),
+		guarded: d.model.API.Guarded(), tag: tag, id: id, summary: cmp.Or(strings.Join(strings.Fields(e.Doc), " "), "Calls "+e.Name+"."),
 		good:     []answer{d.callAnswer(e)},
 		problems: []int{http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable, http.StatusUnprocessableEntity},
 	}

@@ -4,6 +4,7 @@ package openapi
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -190,7 +191,7 @@ func schemaName(e *model.Entity) string {
 func ref(schema string) object { return object{{"$ref", "#/components/schemas/" + schema}} }
 
 func (d *document) addResource(e *model.Entity) {
-	d.tags = append(d.tags, object{{"name", e.Path}, {"description", orElse(e.Table.Comment, "The "+string(e.Table.Kind)+" "+e.Table.FullName()+".")}})
+	d.tags = append(d.tags, object{{"name", e.Path}, {"description", cmp.Or(e.Table.Comment, "The "+string(e.Table.Kind)+" "+e.Table.FullName()+".")}})
 	d.schemas = append(d.schemas, member{schemaName(e), d.rowSchema(e, true)}, member{schemaName(e) + ".part", d.rowSchema(e, false)})
 	if e.Verbs != model.ReadOnly {
 		d.newSchema(e, nil)
@@ -211,13 +212,6 @@ func (d *document) addResource(e *model.Entity) {
 	for _, r := range e.Relations {
 		d.addRelation(e, r, at+"/{key}/"+r.Path)
 	}
-}
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 func visible(e *model.Entity) []*model.Field {
@@ -248,7 +242,7 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 	if e.Said.Label != "" {
 		s = append(s, member{"title", e.Said.Label})
 	}
-	if text := orElse(e.Said.Help, e.Table.Comment); text != "" {
+	if text := cmp.Or(e.Said.Help, e.Table.Comment); text != "" {
 		s = append(s, member{"description", text})
 	}
 	if whole {

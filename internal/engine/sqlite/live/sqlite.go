@@ -8,6 +8,7 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -496,7 +497,7 @@ func (r *reader) readIndexes(ctx context.Context) error {
 			if special || !column.Valid {
 				last.Definition = last.text
 			}
-			last.Columns = append(last.Columns, orElse(column.String, "(expression)"))
+			last.Columns = append(last.Columns, cmp.Or(column.String, "(expression)"))
 			return nil
 		})
 	for i, in := range list {
@@ -518,13 +519,6 @@ func (r *reader) readIndexes(ctx context.Context) error {
 		t.Indexes = append(t.Indexes, in.Index)
 	}
 	return err
-}
-
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 func (r *reader) readTriggers(ctx context.Context) error {
