@@ -19,16 +19,16 @@ func newDeliveryShape() *rest.Shape[*store.Delivery, int64] {
 }
 
 // deliveryRoutes are the paths of deliveries. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) deliveryRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /deliveries", s.listDeliveries),
 		rest.On("GET /deliveries/summary", rest.Summarize(s.delivery)),
 		rest.On("GET /deliveries/{key}", s.getDelivery),
-		rest.On("POST /deliveries", rest.Create(s.delivery, store.Deliveries.InsertAll)),
-		rest.On("PUT /deliveries/{key}", rest.Replace(s.delivery, store.Deliveries.Update)),
-		rest.On("PATCH /deliveries/{key}", rest.Change(s.delivery, store.Deliveries.Update)),
-		rest.On("DELETE /deliveries/{key}", rest.Remove(s.delivery, store.Deliveries.Delete)),
+		rest.On("POST /deliveries", rest.Create(s.delivery)),
+		rest.On("PUT /deliveries/{key}", rest.Replace(s.delivery)),
+		rest.On("PATCH /deliveries/{key}", rest.Change(s.delivery)),
+		rest.On("DELETE /deliveries/{key}", rest.Remove(s.delivery)),
 		rest.On("GET /deliveries/{key}/previous", rest.GetUnder(s.delivery, store.Deliveries.Previous.Of, s.delivery)),
 		rest.On("GET /deliveries/{key}/next-deliveries", rest.ListUnder(s.delivery, store.Deliveries.NextDeliveries.Of, s.delivery)),
 		rest.On("POST /deliveries/{key}/next-deliveries", rest.CreateUnder(s.delivery, store.Deliveries.NextDeliveries, s.delivery)),

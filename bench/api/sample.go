@@ -17,16 +17,16 @@ func newSampleShape() *rest.Shape[*store.Sample, int64] {
 }
 
 // sampleRoutes are the paths of samples. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) sampleRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /samples", s.listSamples),
 		rest.On("GET /samples/summary", rest.Summarize(s.sample)),
 		rest.On("GET /samples/{key}", s.getSample),
-		rest.On("POST /samples", rest.Create(s.sample, store.Samples.InsertAll)),
-		rest.On("PUT /samples/{key}", rest.Replace(s.sample, store.Samples.Update)),
-		rest.On("PATCH /samples/{key}", rest.Change(s.sample, store.Samples.Update)),
-		rest.On("DELETE /samples/{key}", rest.Remove(s.sample, store.Samples.Delete)),
+		rest.On("POST /samples", rest.Create(s.sample)),
+		rest.On("PUT /samples/{key}", rest.Replace(s.sample)),
+		rest.On("PATCH /samples/{key}", rest.Change(s.sample)),
+		rest.On("DELETE /samples/{key}", rest.Remove(s.sample)),
 		rest.On("GET /samples/{key}/delivery", rest.GetUnder(s.sample, store.Samples.Delivery.Of, s.delivery)),
 	}
 }

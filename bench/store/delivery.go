@@ -56,27 +56,7 @@ func (e *Delivery) UnmarshalJSON(text []byte) error {
 }
 
 // Deliveries is the table delivery: its columns, its relations and what can be done with it.
-var Deliveries = &deliveryTable{
-	table:       gate.NewTable(deliveryDef, func(k *int64) []any { return []any{k} }),
-	ID:          gate.NewOrdered[int64](deliveryDef, "id"),
-	Code:        gate.NewText(deliveryDef, "code"),
-	Keeper:      gate.NewText(deliveryDef, "keeper"),
-	Remark:      gate.NewNullableText(deliveryDef, "remark"),
-	WeightKg:    gate.NewOrdered[gate.Decimal](deliveryDef, "weight_kg"),
-	IsAccepted:  gate.NewValue[bool](deliveryDef, "is_accepted"),
-	DeliveredOn: gate.NewOrdered[gate.Date](deliveryDef, "delivered_on"),
-	RecordedAt:  gate.NewOrdered[time.Time](deliveryDef, "recorded_at"),
-	PreviousID:  gate.NewNullableOrdered[int64](deliveryDef, "previous_id"),
-	Tag:         gate.NewOrdered[string](deliveryDef, "tag"),
-	Facts:       gate.NewDocument(deliveryDef, "facts"),
-	Moisture:    gate.NewOrdered[float64](deliveryDef, "moisture"),
-	Region:      gate.NewText(deliveryDef, "region"),
-	Grade:       gate.NewText(deliveryDef, "grade"),
-
-	Previous:       gate.NewToOne(deliveryDef, deliveryDef, gate.On{{"previous_id", "id"}}, func(e *Delivery) **Delivery { return &e.Previous }),
-	NextDeliveries: gate.NewToMany(deliveryDef, deliveryDef, gate.On{{"id", "previous_id"}}, func(e *Delivery) *[]*Delivery { return &e.NextDeliveries }),
-	Samples:        gate.NewToMany(deliveryDef, sampleDef, gate.On{{"id", "delivery_id"}}, func(e *Delivery) *[]*Sample { return &e.Samples }),
-}
+var Deliveries = newDeliveryTable()
 
 type deliveryTable struct {
 	table[*Delivery, int64]
@@ -100,24 +80,52 @@ type deliveryTable struct {
 	Samples        *gate.ToMany[*Delivery, *Sample]
 }
 
+func newDeliveryTable() *deliveryTable {
+	return &deliveryTable{
+		table:       gate.NewTable(deliveryDef, func(k *int64) []any { return []any{k} }),
+		ID:          gate.NewOrdered[int64](deliveryDef, "id"),
+		Code:        gate.NewText(deliveryDef, "code"),
+		Keeper:      gate.NewText(deliveryDef, "keeper"),
+		Remark:      gate.NewNullableText(deliveryDef, "remark"),
+		WeightKg:    gate.NewOrdered[gate.Decimal](deliveryDef, "weight_kg"),
+		IsAccepted:  gate.NewValue[bool](deliveryDef, "is_accepted"),
+		DeliveredOn: gate.NewOrdered[gate.Date](deliveryDef, "delivered_on"),
+		RecordedAt:  gate.NewOrdered[time.Time](deliveryDef, "recorded_at"),
+		PreviousID:  gate.NewNullableOrdered[int64](deliveryDef, "previous_id"),
+		Tag:         gate.NewOrdered[string](deliveryDef, "tag"),
+		Facts:       gate.NewDocument(deliveryDef, "facts"),
+		Moisture:    gate.NewOrdered[float64](deliveryDef, "moisture"),
+		Region:      gate.NewText(deliveryDef, "region"),
+		Grade:       gate.NewText(deliveryDef, "grade"),
+
+		Previous:       gate.NewToOne(deliveryDef, deliveryDef, gate.On{{"previous_id", "id"}}, func(e *Delivery) **Delivery { return &e.Previous }),
+		NextDeliveries: gate.NewToMany(deliveryDef, deliveryDef, gate.On{{"id", "previous_id"}}, func(e *Delivery) *[]*Delivery { return &e.NextDeliveries }),
+		Samples:        gate.NewToMany(deliveryDef, sampleDef, gate.On{{"id", "delivery_id"}}, func(e *Delivery) *[]*Sample { return &e.Samples }),
+	}
+}
+
 // deliveryDef describes the table delivery to the runtime.
-var deliveryDef = gate.Describe(gate.Spec[*Delivery]{
-	Name: "delivery",
-	New:  func() *Delivery { return new(Delivery) },
-	Fields: []gate.Field[*Delivery]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Delivery) any { return &e.ID }},
-		{Name: "code", Type: gate.TypeText, Max: 20, In: func(e *Delivery) any { return &e.Code }},
-		{Name: "keeper", Type: gate.TypeText, Max: 60, In: func(e *Delivery) any { return &e.Keeper }},
-		{Name: "remark", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.Remark }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 10, Scale: 2, In: func(e *Delivery) any { return &e.WeightKg }},
-		{Name: "is_accepted", Type: gate.TypeBool, In: func(e *Delivery) any { return &e.IsAccepted }},
-		{Name: "delivered_on", Type: gate.TypeDate, In: func(e *Delivery) any { return &e.DeliveredOn }},
-		{Name: "recorded_at", Type: gate.TypeTimestampTZ, In: func(e *Delivery) any { return &e.RecordedAt }},
-		{Name: "previous_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.PreviousID }},
-		{Name: "tag", Type: gate.TypeUUID, In: func(e *Delivery) any { return &e.Tag }},
-		{Name: "facts", Type: gate.TypeJSON, In: func(e *Delivery) any { return &e.Facts }},
-		{Name: "moisture", Type: gate.TypeFloat64, In: func(e *Delivery) any { return &e.Moisture }},
-		{Name: "region", Type: gate.TypeText, Max: 40, In: func(e *Delivery) any { return &e.Region }},
-		{Name: "grade", Type: gate.TypeText, Max: 10, In: func(e *Delivery) any { return &e.Grade }},
-	},
-})
+var deliveryDef = newDeliveryDef()
+
+func newDeliveryDef() *gate.Def[*Delivery] {
+	return gate.Describe(gate.Spec[*Delivery]{
+		Name: "delivery",
+		New:  func() *Delivery { return new(Delivery) },
+		Fields: []gate.Field[*Delivery]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Delivery) any { return &e.ID }},
+			{Name: "code", Type: gate.TypeText, Max: 20, In: func(e *Delivery) any { return &e.Code }},
+			{Name: "keeper", Type: gate.TypeText, Max: 60, In: func(e *Delivery) any { return &e.Keeper }},
+			{Name: "remark", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.Remark }},
+			{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 10, Scale: 2, In: func(e *Delivery) any { return &e.WeightKg }},
+			{Name: "is_accepted", Type: gate.TypeBool, In: func(e *Delivery) any { return &e.IsAccepted }},
+			{Name: "delivered_on", Type: gate.TypeDate, In: func(e *Delivery) any { return &e.DeliveredOn }},
+			{Name: "recorded_at", Type: gate.TypeTimestampTZ, In: func(e *Delivery) any { return &e.RecordedAt }},
+			{Name: "previous_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Delivery) any { return &e.PreviousID }},
+			{Name: "tag", Type: gate.TypeUUID, In: func(e *Delivery) any { return &e.Tag }},
+			{Name: "facts", Type: gate.TypeJSON, In: func(e *Delivery) any { return &e.Facts }},
+			{Name: "moisture", Type: gate.TypeFloat64, In: func(e *Delivery) any { return &e.Moisture }},
+			{Name: "region", Type: gate.TypeText, Max: 40, In: func(e *Delivery) any { return &e.Region }},
+			{Name: "grade", Type: gate.TypeText, Max: 10, In: func(e *Delivery) any { return &e.Grade }},
+		},
+	})
+}

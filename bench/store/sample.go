@@ -45,16 +45,7 @@ func (e *Sample) UnmarshalJSON(text []byte) error {
 }
 
 // Samples is the table sample: its columns, its relations and what can be done with it.
-var Samples = &sampleTable{
-	table:      gate.NewTable(sampleDef, func(k *int64) []any { return []any{k} }),
-	ID:         gate.NewOrdered[int64](sampleDef, "id"),
-	DeliveryID: gate.NewOrdered[int64](sampleDef, "delivery_id"),
-	TakenAt:    gate.NewOrdered[time.Time](sampleDef, "taken_at"),
-	Value:      gate.NewOrdered[float64](sampleDef, "value"),
-	Note:       gate.NewNullableText(sampleDef, "note"),
-
-	Delivery: gate.NewToOne(sampleDef, deliveryDef, gate.On{{"delivery_id", "id"}}, func(e *Sample) **Delivery { return &e.Delivery }),
-}
+var Samples = newSampleTable()
 
 type sampleTable struct {
 	table[*Sample, int64]
@@ -67,15 +58,32 @@ type sampleTable struct {
 	Delivery *gate.ToOne[*Sample, *Delivery]
 }
 
+func newSampleTable() *sampleTable {
+	return &sampleTable{
+		table:      gate.NewTable(sampleDef, func(k *int64) []any { return []any{k} }),
+		ID:         gate.NewOrdered[int64](sampleDef, "id"),
+		DeliveryID: gate.NewOrdered[int64](sampleDef, "delivery_id"),
+		TakenAt:    gate.NewOrdered[time.Time](sampleDef, "taken_at"),
+		Value:      gate.NewOrdered[float64](sampleDef, "value"),
+		Note:       gate.NewNullableText(sampleDef, "note"),
+
+		Delivery: gate.NewToOne(sampleDef, deliveryDef, gate.On{{"delivery_id", "id"}}, func(e *Sample) **Delivery { return &e.Delivery }),
+	}
+}
+
 // sampleDef describes the table sample to the runtime.
-var sampleDef = gate.Describe(gate.Spec[*Sample]{
-	Name: "sample",
-	New:  func() *Sample { return new(Sample) },
-	Fields: []gate.Field[*Sample]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Sample) any { return &e.ID }},
-		{Name: "delivery_id", Type: gate.TypeInt64, In: func(e *Sample) any { return &e.DeliveryID }},
-		{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *Sample) any { return &e.TakenAt }},
-		{Name: "value", Type: gate.TypeFloat64, In: func(e *Sample) any { return &e.Value }},
-		{Name: "note", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Sample) any { return &e.Note }},
-	},
-})
+var sampleDef = newSampleDef()
+
+func newSampleDef() *gate.Def[*Sample] {
+	return gate.Describe(gate.Spec[*Sample]{
+		Name: "sample",
+		New:  func() *Sample { return new(Sample) },
+		Fields: []gate.Field[*Sample]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Sample) any { return &e.ID }},
+			{Name: "delivery_id", Type: gate.TypeInt64, In: func(e *Sample) any { return &e.DeliveryID }},
+			{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *Sample) any { return &e.TakenAt }},
+			{Name: "value", Type: gate.TypeFloat64, In: func(e *Sample) any { return &e.Value }},
+			{Name: "note", Type: gate.TypeText, Flags: gate.Nullable, In: func(e *Sample) any { return &e.Note }},
+		},
+	})
+}

@@ -167,7 +167,7 @@ var branchEdits = []branchEdit{
 	{"store/hive.go", "", "\n// TOKEN is ours.\nfunc (h *Hive) TOKEN() int64 { return h.ID }\n"},
 	{"store/keeper.go", "", "\n// TOKEN is ours.\nfunc TOKEN() int { return 1 }\n"},
 	{"store/hive.go", "\tID ", "\tTOKEN bool `json:\"-\"`\n\tID "},
-	{"store/hive.go", "var Hives = &hiveTable{", "// TOKEN.\nvar Hives = &hiveTable{"},
+	{"store/hive.go", "var Hives = newHiveTable()", "// TOKEN.\nvar Hives = newHiveTable()"},
 	{"store/hive.go", "// From table hive.", "// Licence TOKEN.\n\n// From table hive."},
 	{"store/hive.go", "type hiveTable struct {\n", "type hiveTable struct {\n\t// TOKEN stands alone.\n\n"},
 	{"api/hive.go", "\t\trest.On(\"GET /hives\", s.listHives),\n", "\t\trest.On(\"GET /hives\", s.listHives),\n\t\trest.On(\"GET /hives/TOKEN\", s.listHives),\n"},

@@ -54,7 +54,7 @@ var handEdits = []handEdit{
 		{"store/hive.go", "\t\t{Name: \"name\", Type: gate.TypeText,~", ""},
 		{"store/hive.go", "return &e.ID }},\n", "return &e.ID }},\n\t\t{Name: \"name\", Type: gate.TypeText, Max: 40, In: func(e *Hive) any { return &e.Name }},\n"},
 	}, []string{`store/: {Name: "name", Type: gate.TypeText, Max: 40`}, nil},
-	{"closure in routes", "", []swap{{"api/hive.go", "rest.On(\"POST /hives\", rest.Create(s.hive, store.Hives.InsertAll)),",
+	{"closure in routes", "", []swap{{"api/hive.go", "rest.On(\"POST /hives\", rest.Create(s.hive)),",
 		"rest.On(\"POST /hives\", rest.Create(s.hive, func(ctx context.Context, db gate.DB, rows []*store.Hive) error {\n\t\t\t// Ours.\n\t\t\treturn store.Hives.InsertAll(ctx, db, rows)\n\t\t})),"},
 		{"api/hive.go", "import (\n\t\"net/http\"\n", "import (\n\t\"context\"\n\t\"net/http\"\n"}, {"api/hive.go", "\t\"bees/store/gate/rest\"\n", "\t\"bees/store/gate\"\n\t\"bees/store/gate/rest\"\n"}},
 		[]string{"api/: // Ours."}, nil},

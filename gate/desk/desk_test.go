@@ -69,7 +69,7 @@ var (
 	apiaryOf = gate.NewToOne(hiveDef, apiaryDef, gate.On{{"apiary_id", "id"}}, func(e *hive) **apiary { return &e.Apiary })
 )
 
-func routes[E any](path string, s *rest.Shape[E, int64], t *gate.Table[E, int64], more ...rest.Route) []rest.Route {
+func routes[E any](path string, s *rest.Shape[E, int64], more ...rest.Route) []rest.Route {
 	return append(more,
 		rest.On("GET /"+path, func(w http.ResponseWriter, r *http.Request) error {
 			list, err := rest.ReadList(r, s)
@@ -86,8 +86,8 @@ func routes[E any](path string, s *rest.Shape[E, int64], t *gate.Table[E, int64]
 			}
 			return rest.SendRow(w, r, s, key)
 		}),
-		rest.On("POST /"+path, rest.Create(s, t.InsertAll)), rest.On("PATCH /"+path+"/{key}", rest.Change(s, t.Update)), rest.On("DELETE /"+path+"/{key}", rest.Remove(s, t.Delete)),
-		rest.On("PATCH /"+path, rest.ChangeMany(s, t.Update, 100)), rest.On("DELETE /"+path, rest.RemoveMany(s, t.Delete, 100)))
+		rest.On("POST /"+path, rest.Create(s)), rest.On("PATCH /"+path+"/{key}", rest.Change(s)), rest.On("DELETE /"+path+"/{key}", rest.Remove(s)),
+		rest.On("PATCH /"+path, rest.ChangeMany(s, 100)), rest.On("DELETE /"+path, rest.RemoveMany(s, 100)))
 }
 
 // hostile is a text that would do harm if a page took it for its own.
@@ -119,8 +119,8 @@ func newDesk(t *testing.T, config desk.Config, api rest.Config, trace ...func(co
 		api.DB = gate.Traced(db, tell)
 	}
 	service, err := rest.New(api,
-		rest.Mount(as, routes("apiaries", as, &apiaries, rest.On("GET /apiaries/{key}/hives", rest.ListUnder(as, hivesOf.Of, hs)), rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(as, hivesOf, hs)))),
-		rest.Mount(hs, routes("hives", hs, &hives, rest.On("GET /hives/{key}/apiary", rest.GetUnder(hs, apiaryOf.Of, as)))))
+		rest.Mount(as, routes("apiaries", as, rest.On("GET /apiaries/{key}/hives", rest.ListUnder(as, hivesOf.Of, hs)), rest.On("POST /apiaries/{key}/hives", rest.CreateUnder(as, hivesOf, hs)))),
+		rest.Mount(hs, routes("hives", hs, rest.On("GET /hives/{key}/apiary", rest.GetUnder(hs, apiaryOf.Of, as)))))
 	require.NoError(t, err)
 	config.Root = "/desk"
 	config.Title = "Bees"

@@ -88,13 +88,13 @@ func newGuarded(t *testing.T) *rest.API {
 			"":      {Read: []string{"auditor", "admin"}, Create: []string{"admin"}, Change: []string{"admin"}, Delete: []string{"admin"}},
 			"boxes": {Read: []string{rest.Known}, Create: []string{"hand", "admin"}, Change: []string{"hand", "admin"}, Delete: []string{"admin"}},
 		},
-	}, rest.Mount(ks, routesOf("keepers", ks, &keepers, rest.On("GET /keepers/{key}/boxes", rest.ListUnder(ks, owns.Of, bs)), rest.On("POST /keepers/{key}/boxes", rest.CreateUnder(ks, owns, bs)))),
-		rest.Mount(bs, routesOf("boxes", bs, &boxes, rest.On("GET /boxes/{key}/keeper", rest.GetUnder(bs, owner.Of, ks)))))
+	}, rest.Mount(ks, routesOf("keepers", ks, rest.On("GET /keepers/{key}/boxes", rest.ListUnder(ks, owns.Of, bs)), rest.On("POST /keepers/{key}/boxes", rest.CreateUnder(ks, owns, bs)))),
+		rest.Mount(bs, routesOf("boxes", bs, rest.On("GET /boxes/{key}/keeper", rest.GetUnder(bs, owner.Of, ks)))))
 	require.NoError(t, err)
 	return api
 }
 
-func routesOf[E any](path string, s *rest.Shape[E, int64], t *gate.Table[E, int64], more ...rest.Route) []rest.Route {
+func routesOf[E any](path string, s *rest.Shape[E, int64], more ...rest.Route) []rest.Route {
 	return append(more,
 		rest.On("GET /"+path, func(w http.ResponseWriter, r *http.Request) error {
 			list, err := rest.ReadList(r, s)
@@ -111,8 +111,8 @@ func routesOf[E any](path string, s *rest.Shape[E, int64], t *gate.Table[E, int6
 			}
 			return rest.SendRow(w, r, s, key)
 		}),
-		rest.On("POST /"+path, rest.Create(s, t.InsertAll)), rest.On("PUT /"+path+"/{key}", rest.Replace(s, t.Update)),
-		rest.On("PATCH /"+path+"/{key}", rest.Change(s, t.Update)), rest.On("DELETE /"+path+"/{key}", rest.Remove(s, t.Delete)))
+		rest.On("POST /"+path, rest.Create(s)), rest.On("PUT /"+path+"/{key}", rest.Replace(s)),
+		rest.On("PATCH /"+path+"/{key}", rest.Change(s)), rest.On("DELETE /"+path+"/{key}", rest.Remove(s)))
 }
 
 func as(api http.Handler, who, method, target, body string) *httptest.ResponseRecorder {
@@ -204,17 +204,75 @@ func TestConditionsCreateNothing(t *testing.T) {
 	}
 }
 
-// TestSingleStatementsAreKnown holds the runtime to telling its own functions
-// from those of others, by their types.
-func TestSingleStatementsAreKnown(t *testing.T) {
-	for of, single := range map[string]bool{"InsertAll": true, "Delete": true, "Purge": false, "a function": false} {
-		var is bool
-		switch f := any(map[string]any{
-			"InsertAll": boxes.InsertAll, "Delete": boxes.Delete, "Purge": boxes.Purge, "a function": func(context.Context, gate.DB, []*box) error { return nil },
-		}[of]).(type) {
-		case gate.InsertAllOf[*box], gate.DeleteOf[int64]:
-			is = f != nil
+// counting counts the transactions that are asked of a database.
+type counting struct {
+	gate.DB
+	begun int
+}
+
+func (c *counting) InTx(ctx context.Context, o gate.TxOptions, do func(tx gate.DB) error) error {
+	c.begun++
+	return c.DB.InTx(ctx, o, do)
+}
+
+// TestOwnFunctions gives handlers functions of their own: each runs in the
+// transaction of its request. What the table does by one statement runs in none.
+func TestOwnFunctions(t *testing.T) {
+	for _, own := range []bool{false, true} {
+		path := filepath.Join(t.TempDir(), "bees.db")
+		require.NoError(t, os.WriteFile(path, nil, 0o644))
+		opened, err := sqlite.Open(t.Context(), path)
+		require.NoError(t, err)
+		t.Cleanup(func() { opened.Close() })
+		for _, s := range []string{"CREATE TABLE keeper (id INTEGER PRIMARY KEY, email TEXT NOT NULL)", "CREATE TABLE box (id INTEGER PRIMARY KEY, name TEXT NOT NULL, keeper_id INTEGER NOT NULL REFERENCES keeper (id))", "INSERT INTO keeper VALUES (1, 'mail')"} {
+			_, err := opened.Exec(t.Context(), s, nil)
+			require.NoError(t, err)
 		}
-		assert.Equal(t, single, is, of)
+		db := &counting{DB: opened}
+		bs := rest.NewShape("boxes", &boxes)
+		var called []string
+		in := func(tx gate.DB, what string) { called = append(called, fmt.Sprint(what, " ", gate.IsTx(tx))) }
+		create, change, replace, remove := rest.Create(bs), rest.Change(bs), rest.Replace(bs), rest.Remove(bs)
+		if own {
+			update := func(what string) rest.Update[*box] {
+				return func(ctx context.Context, tx gate.DB, row *box, columns ...gate.ColumnOf[*box]) error {
+					in(tx, what)
+					return boxes.Update(ctx, tx, row, columns...)
+				}
+			}
+			create = rest.Create(bs, func(ctx context.Context, tx gate.DB, rows []*box) error {
+				in(tx, "create")
+				return boxes.InsertAll(ctx, tx, rows)
+			})
+			change, replace = rest.Change(bs, update("change")), rest.Replace(bs, update("replace"))
+			remove = rest.Remove(bs, func(ctx context.Context, tx gate.DB, key int64) error {
+				in(tx, "remove")
+				return boxes.Delete(ctx, tx, key)
+			})
+		}
+		api, err := rest.New(rest.Config{Base: "/api", DB: db}, rest.Mount(bs, []rest.Route{
+			rest.On("POST /boxes", create), rest.On("PATCH /boxes/{key}", change), rest.On("PUT /boxes/{key}", replace), rest.On("DELETE /boxes/{key}", remove),
+		}))
+		require.NoError(t, err)
+		for _, step := range []struct {
+			method, target, body string
+			status, begun        int
+		}{
+			{"POST", "/api/boxes", `{"name":"one","keeper_id":1}`, 201, 0},
+			{"PATCH", "/api/boxes/1", `{"name":"two"}`, 200, 1},
+			{"PUT", "/api/boxes/1", `{"name":"three","keeper_id":1}`, 200, 1},
+			{"DELETE", "/api/boxes/1", "", 204, 0},
+		} {
+			db.begun = 0
+			w := as(api, "", step.method, step.target, step.body)
+			assert.Equal(t, step.status, w.Code, "%s: %s", step.method, w.Body)
+			if own {
+				step.begun = 1
+			}
+			assert.Equal(t, step.begun, db.begun, "own %v: transactions of %s", own, step.method)
+		}
+		if own {
+			assert.Equal(t, []string{"create true", "change true", "replace true", "remove true"}, called)
+		}
 	}
 }

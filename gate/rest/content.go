@@ -50,10 +50,11 @@ func SendContent[E, K any](s *Shape[E, K], c Content) Handler {
 }
 
 // StoreContent makes a handler that stores the body of a request in a binary
-// column by update.
+// column.
 //
 //go:noinline
-func StoreContent[E, K any](s *Shape[E, K], c Content, update Update[E]) Handler {
+func StoreContent[E, K any](s *Shape[E, K], c Content, own ...Update[E]) Handler {
+	update := updatingBy(s.res.info, own)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		res, i, err := c.in(r, &s.res, toChange)
 		if err != nil {
@@ -77,10 +78,11 @@ func StoreContent[E, K any](s *Shape[E, K], c Content, update Update[E]) Handler
 	}
 }
 
-// RemoveContent makes a handler that empties a binary column by update.
+// RemoveContent makes a handler that empties a binary column.
 //
 //go:noinline
-func RemoveContent[E, K any](s *Shape[E, K], c Content, update Update[E]) Handler {
+func RemoveContent[E, K any](s *Shape[E, K], c Content, own ...Update[E]) Handler {
+	update := updatingBy(s.res.info, own)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		res, i, err := c.in(r, &s.res, toChange)
 		if err != nil {
@@ -96,7 +98,7 @@ func RemoveContent[E, K any](s *Shape[E, K], c Content, update Update[E]) Handle
 
 // changeContent stores properties of the row that a request is for, if the
 // conditions of the request hold for what column i has.
-func changeContent[E, K any](r *http.Request, s *Shape[E, K], res *resource, i int, o object, update Update[E]) error {
+func changeContent[E, K any](r *http.Request, s *Shape[E, K], res *resource, i int, o object, update updating) error {
 	key, err := ReadKey(r, s)
 	if err != nil {
 		return err

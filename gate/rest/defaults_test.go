@@ -49,7 +49,7 @@ func TestWhatIsSaidIsStored(t *testing.T) {
 			require.NoError(t, err)
 			sheds := gate.NewTable(shedDef, func(k *int64) []any { return []any{k} })
 			shape := rest.NewShape("sheds", &sheds)
-			api, err := rest.New(rest.Config{DB: db, Base: "/api", Gather: gather}, rest.Mount(shape, routesOf("sheds", shape, &sheds)))
+			api, err := rest.New(rest.Config{DB: db, Base: "/api", Gather: gather}, rest.Mount(shape, routesOf("sheds", shape)))
 			require.NoError(t, err)
 			for _, c := range []struct {
 				method, target, body string

@@ -1,7 +1,6 @@
 package rest
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -14,7 +13,8 @@ import (
 // rows that a request chooses, of which there may be most.
 //
 //go:noinline
-func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Repeatable {
+func ChangeMany[E, K any](s *Shape[E, K], most int, own ...Update[E]) Repeatable {
+	update := updatingBy(s.res.info, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
@@ -39,7 +39,7 @@ func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Repeatable
 			return err // which is told even where no row is chosen
 		}
 		return res.eachChosen(w, r, chosen, most, func(tx gate.DB, row any) error {
-			return patchRow(r.Context(), tx, res, patch, row.(E), update)
+			return patchRow(r.Context(), tx, res, patch, row, update)
 		})
 	})
 }
@@ -48,7 +48,8 @@ func ChangeMany[E, K any](s *Shape[E, K], update Update[E], most int) Repeatable
 // which there may be most.
 //
 //go:noinline
-func RemoveMany[E, K any](s *Shape[E, K], remove func(ctx context.Context, tx gate.DB, key K) error, most int) Repeatable {
+func RemoveMany[E, K any](s *Shape[E, K], most int, own ...Delete[K]) Repeatable {
+	remove := deleting(s, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {

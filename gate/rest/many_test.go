@@ -63,12 +63,12 @@ func newPhotos(t testing.TB, config rest.Config) *rest.API {
 	})
 	content := rest.Content{Column: "raw_data", Media: "image/*", MediaColumn: "media_type", Most: 64}
 	config.DB, config.Base = db, "/api"
-	api, err := rest.New(config, rest.Mount(shape, routesOf("photos", shape, &photos,
-		rest.On("PATCH /photos", rest.ChangeMany(shape, photos.Update, 20)),
-		rest.On("DELETE /photos", rest.RemoveMany(shape, photos.Delete, 20)),
+	api, err := rest.New(config, rest.Mount(shape, routesOf("photos", shape,
+		rest.On("PATCH /photos", rest.ChangeMany(shape, 20)),
+		rest.On("DELETE /photos", rest.RemoveMany(shape, 20)),
 		rest.On("GET /photos/{key}/raw-data", rest.SendContent(shape, content)),
-		rest.On("PUT /photos/{key}/raw-data", rest.StoreContent(shape, content, photos.Update)),
-		rest.On("DELETE /photos/{key}/raw-data", rest.RemoveContent(shape, content, photos.Update)),
+		rest.On("PUT /photos/{key}/raw-data", rest.StoreContent(shape, content)),
+		rest.On("DELETE /photos/{key}/raw-data", rest.RemoveContent(shape, content)),
 		rest.On("GET /photos/{key}/label", func(w http.ResponseWriter, r *http.Request) error { return rest.SendCount(w, 1) }).
 			Described(`{"summary":"The label of a photo.","responses":{"200":{"description":"OK"}}}`),
 	)))

@@ -91,10 +91,10 @@ func newAPIOn(t testing.TB, config rest.Config) (*rest.API, gate.DB) {
 			}
 			return rest.SendRow(w, r, shape, key)
 		}),
-		rest.On("POST /hives", rest.Create(shape, hives.InsertAll)),
-		rest.On("PUT /hives/{key}", rest.Replace(shape, hives.Update)),
-		rest.On("PATCH /hives/{key}", rest.Change(shape, hives.Update)),
-		rest.On("DELETE /hives/{key}", rest.Remove(shape, hives.Delete)),
+		rest.On("POST /hives", rest.Create(shape)),
+		rest.On("PUT /hives/{key}", rest.Replace(shape)),
+		rest.On("PATCH /hives/{key}", rest.Change(shape)),
+		rest.On("DELETE /hives/{key}", rest.Remove(shape)),
 		rest.On("GET /hives/summary", rest.Summarize(shape)),
 		rest.On("GET /hives/{key}/splits", rest.ListUnder(shape, splits.Of, shape)),
 		rest.On("GET /boom", func(http.ResponseWriter, *http.Request) error { return errors.New("the password is hunter2") }),

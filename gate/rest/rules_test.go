@@ -152,13 +152,13 @@ func newRuledWith(t *testing.T, adjust func(*rest.Config), scripts ...string) (*
 	}
 	adjust(&config)
 	api, err := rest.New(config,
-		rest.Mount(os, routesOf("owners", os, &holders,
+		rest.Mount(os, routesOf("owners", os,
 			rest.On("GET /owners/{key}/frames", rest.ListUnder(os, framesOf.Of, fs)), rest.On("POST /owners/{key}/frames", rest.CreateUnder(os, framesOf, fs)),
 			rest.On("GET /owners/{key}/patches", rest.ListUnder(os, seesOf.Of, ps)), rest.On("PUT /owners/{key}/patches/{other}", rest.Link(os, seesOf, ps)), rest.On("DELETE /owners/{key}/patches/{other}", rest.Unlink(os, seesOf, ps)))),
-		rest.Mount(fs, routesOf("frames", fs, &frames,
+		rest.Mount(fs, routesOf("frames", fs,
 			rest.On("GET /frames/{key}/owner", rest.GetUnder(fs, ownerOf.Of, os)), rest.On("GET /frames/{key}/from", rest.GetUnder(fs, fromOf.Of, fs)), rest.On("GET /frames/{key}/kids", rest.ListUnder(fs, kidsOf.Of, fs)),
-			rest.On("PATCH /frames", rest.ChangeMany(fs, frames.Update, 100)), rest.On("DELETE /frames", rest.RemoveMany(fs, frames.Delete, 100)))),
-		rest.Mount(ps, routesOf("patches", ps, &patches, rest.On("GET /patches/{key}/owners", rest.ListUnder(ps, seenBy.Of, os)))))
+			rest.On("PATCH /frames", rest.ChangeMany(fs, 100)), rest.On("DELETE /frames", rest.RemoveMany(fs, 100)))),
+		rest.Mount(ps, routesOf("patches", ps, rest.On("GET /patches/{key}/owners", rest.ListUnder(ps, seenBy.Of, os)))))
 	require.NoError(t, err)
 	return api, db
 }

@@ -61,7 +61,7 @@ func newNotes(t testing.TB) (*rest.API, gate.DB, string) {
 	_, err = db.Exec(t.Context(), "CREATE TABLE note (id INTEGER PRIMARY KEY, text TEXT NOT NULL, at TIMESTAMP, zoned TIMESTAMP, day DATE, price DECIMAL(10,2), exact DECIMAL, facts JSON, number INTEGER NOT NULL DEFAULT 0, code TEXT, CONSTRAINT note_code UNIQUE (code, number))", nil)
 	require.NoError(t, err)
 	shape := rest.NewShape("notes", &notes)
-	api, err := rest.New(rest.Config{Base: "/api", DB: db}, rest.Mount(shape, routesOf("notes", shape, &notes)))
+	api, err := rest.New(rest.Config{Base: "/api", DB: db}, rest.Mount(shape, routesOf("notes", shape)))
 	require.NoError(t, err)
 	return api, db, path
 }

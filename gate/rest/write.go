@@ -14,6 +14,10 @@ import (
 	"widegate/gate"
 )
 
+// Handlers that write store rows as the store does, by the table of their shape. A
+// developer can give one function of their own in its place, which runs in the
+// transaction of the request.
+
 // Update stores columns of a row that is there, all of them when none is named,
 // within a transaction.
 type Update[E any] func(ctx context.Context, tx gate.DB, row E, columns ...gate.ColumnOf[E]) error
@@ -21,13 +25,18 @@ type Update[E any] func(ctx context.Context, tx gate.DB, row E, columns ...gate.
 // WriteAll stores rows within a transaction.
 type WriteAll[E any] func(ctx context.Context, tx gate.DB, rows []E) error
 
-// Create makes a handler that stores new rows by store: one, many, and those
-// that are embedded in others.
+// Delete removes the row of a key within a transaction.
+type Delete[K any] func(ctx context.Context, tx gate.DB, key K) error
+
+// Create makes a handler that stores new rows: one, many, and those that are
+// embedded in others.
 //
 //go:noinline
-func Create[E, K any, S ~func(ctx context.Context, tx gate.DB, rows []E) error](s *Shape[E, K], store S) Repeatable {
-	s.res.create = untyped(WriteAll[E](store))
-	_, s.res.alone = any(store).(gate.InsertAllOf[E])
+func Create[E, K any](s *Shape[E, K], own ...WriteAll[E]) Repeatable {
+	s.res.create, s.res.alone = s.res.info.InsertAll, true
+	if len(own) > 0 {
+		s.res.create, s.res.alone = untyped(own[0]), false
+	}
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toCreate)
 		if err != nil {
@@ -369,11 +378,35 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 	return gate.InTx(req.Context(), r.api.db(req.Context()), do)
 }
 
-// Replace makes a handler that replaces a row by update. A row that is not
-// there is stored as a new one, where its key is the caller's to choose.
+// updating stores columns of a row whose type is not known.
+type updating func(ctx context.Context, tx gate.DB, row any, columns []int) error
+
+// updatingBy is a developer's own function, or else what the table does.
+func updatingBy[E any](t *gate.Info, own []Update[E]) updating {
+	if len(own) == 0 {
+		return t.Update
+	}
+	return func(ctx context.Context, tx gate.DB, row any, columns []int) error {
+		return own[0](ctx, tx, row.(E), columnsOf[E](t, columns)...)
+	}
+}
+
+// deleting is a developer's own function, or else what the table of a shape does.
+func deleting[E, K any](s *Shape[E, K], own []Delete[K]) Delete[K] {
+	if len(own) > 0 {
+		return own[0]
+	}
+	return func(ctx context.Context, tx gate.DB, key K) error {
+		return s.res.info.Delete(ctx, tx, s.keyParts(&key))
+	}
+}
+
+// Replace makes a handler that replaces a row. A row that is not there is stored
+// as a new one, where its key is the caller's to choose.
 //
 //go:noinline
-func Replace[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
+func Replace[E, K any](s *Shape[E, K], own ...Update[E]) Repeatable {
+	update := updatingBy(s.res.info, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
@@ -426,7 +459,7 @@ func Replace[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
 	})
 }
 
-func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, d *draft, update Update[E]) (status int, err error) {
+func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resource, key K, d *draft, update updating) (status int, err error) {
 	ctx := r.Context()
 	found, err := checkConditions(r, tx, s, res, key)
 	if err != nil {
@@ -442,7 +475,7 @@ func replace[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res *resourc
 			}
 		}
 		done.columns = res.replaceable()
-		err = update(ctx, tx, row, columnsOf[E](res, done.columns)...)
+		err = update(ctx, tx, row, done.columns)
 	}
 	if errors.Is(err, gate.ErrNotFound) && res.choosesKey() && res.create != nil {
 		status, done.verb, done.columns = http.StatusCreated, toCreate, nil
@@ -477,10 +510,10 @@ func (r *resource) replaceable() []int {
 	return list
 }
 
-func columnsOf[E any](r *resource, columns []int) []gate.ColumnOf[E] {
+func columnsOf[E any](t *gate.Info, columns []int) []gate.ColumnOf[E] {
 	list := make([]gate.ColumnOf[E], len(columns))
 	for n, i := range columns {
-		list[n] = gate.ColumnAt[E](r.info, i)
+		list[n] = gate.ColumnAt[E](t, i)
 	}
 	return list
 }
@@ -519,11 +552,12 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res 
 }
 
 // Change makes a handler that applies a JSON merge patch (RFC 7396) or a JSON
-// patch (RFC 6902). The row that update is given is as it will be; columns are
-// those that the patch changes.
+// patch (RFC 6902). The row that an own function is given is as it will be; columns
+// are those that the patch changes.
 //
 //go:noinline
-func Change[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
+func Change[E, K any](s *Shape[E, K], own ...Update[E]) Repeatable {
+	update := updatingBy(s.res.info, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
@@ -563,7 +597,7 @@ func Change[E, K any](s *Shape[E, K], update Update[E]) Repeatable {
 
 // patchRow changes a row by a patch and stores what that changes, if the row is
 // the caller's to change like this.
-func patchRow[E any](ctx context.Context, tx gate.DB, res *resource, p patch, row E, update Update[E]) error {
+func patchRow(ctx context.Context, tx gate.DB, res *resource, p patch, row any, update updating) error {
 	columns, err := res.apply(ctx, p, row)
 	if err != nil || len(columns) == 0 {
 		return err
@@ -573,7 +607,7 @@ func patchRow[E any](ctx context.Context, tx gate.DB, res *resource, p patch, ro
 		gate.OddOf(ctx).Forget(fields[i])
 	}
 	changed := []*draft{{res: res, row: row}}
-	if err := update(ctx, tx, row, columnsOf[E](res, columns)...); err != nil {
+	if err := update(ctx, tx, row, columns); err != nil {
 		return &refused{res: res, drafts: changed, whole: changed, columns: columns, err: err}
 	}
 	return written{res: res, drafts: changed, verb: toChange, columns: columns}.check(ctx, tx)
@@ -596,11 +630,11 @@ func (r *resource) apply(ctx context.Context, patch patch, row any) ([]int, erro
 	return d.present, reader.problem()
 }
 
-// Remove makes a handler that removes a row by remove.
+// Remove makes a handler that removes a row.
 //
 //go:noinline
-func Remove[E, K any, R ~func(ctx context.Context, tx gate.DB, key K) error](s *Shape[E, K], remove R) Repeatable {
-	_, alone := any(remove).(gate.DeleteOf[K])
+func Remove[E, K any](s *Shape[E, K], own ...Delete[K]) Repeatable {
+	remove, alone := deleting(s, own), len(own) == 0
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toDelete)
 		if err != nil {

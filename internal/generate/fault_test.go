@@ -37,7 +37,7 @@ func TestKilledDatabase(t *testing.T) {
 	}
 	shape := rest.NewShape("samples", store.Samples)
 	api, err := rest.New(rest.Config{Base: "/api", DB: db, Repeats: "request_key"}, rest.Mount(shape, []rest.Route{
-		rest.On("POST /samples", rest.Create(shape, store.Samples.InsertAll)),
+		rest.On("POST /samples", rest.Create(shape)),
 	}))
 	require.NoError(t, err)
 	server := httptest.NewServer(api)

@@ -96,8 +96,8 @@ func soak(t *testing.T, engine string, lasts time.Duration) {
 			}
 			return rest.SendList(w, r, shape, list)
 		}),
-		rest.On("GET /samples/summary", rest.Summarize(shape)), rest.On("POST /samples", rest.Create(shape, store.Samples.InsertAll)),
-		rest.On("PATCH /samples/{key}", rest.Change(shape, store.Samples.Update)), rest.On("DELETE /samples/{key}", rest.Remove(shape, store.Samples.Delete)),
+		rest.On("GET /samples/summary", rest.Summarize(shape)), rest.On("POST /samples", rest.Create(shape)),
+		rest.On("PATCH /samples/{key}", rest.Change(shape)), rest.On("DELETE /samples/{key}", rest.Remove(shape)),
 	}))
 	require.NoError(t, err)
 	server := httptest.NewServer(api)

@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
@@ -451,12 +453,19 @@ func (b *builder) localName(locals *namespace, name string) string {
 		if i > 1 {
 			local += strconv.Itoa(i)
 		}
-		if locals.free(local, local+"Routes") && b.global.free(local+"Def", local+"Table") {
+		if locals.free(local, local+"Routes") && b.global.free(inStore(local)...) {
 			locals.reserve(local, local+"Routes")
-			b.global.reserve(local+"Def", local+"Table")
+			b.global.reserve(inStore(local)...)
 			return local
 		}
 	}
+}
+
+// inStore are the names of the store that follow from an entity's local one.
+func inStore(local string) []string {
+	first, size := utf8.DecodeRuneInString(local)
+	title := string(unicode.ToUpper(first)) + local[size:]
+	return []string{local + "Def", local + "Table", "new" + title + "Def", "new" + title + "Table"}
 }
 
 func (b *builder) nameFresh(e *Entity, files, paths *namespace) {

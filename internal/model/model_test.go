@@ -244,8 +244,9 @@ func TestNamesNeverClash(t *testing.T) {
 		for _, e := range m.Entities {
 			unique(global, e.Name)
 			unique(global, e.Plural)
-			unique(global, e.Local+"Def")
-			unique(global, e.Local+"Table")
+			for _, name := range inStore(e.Local) {
+				unique(global, name)
+			}
 			unique(paths, e.Path)
 			unique(files, strings.ToLower(e.File))
 			require.True(t, token.IsExported(e.Name) && token.IsIdentifier(e.Name), e.Name)

@@ -69,7 +69,7 @@ func newQueryBuilder(m *Model, c *catalog.Catalog) *queryBuilder {
 	for _, e := range m.Entities {
 		b.global.reserve(e.Name)
 		b.global.reserve(e.Plural)
-		b.global.reserve(e.Local+"Def", e.Local+"Table")
+		b.global.reserve(inStore(e.Local)...)
 	}
 	for _, f := range m.Queries {
 		for _, q := range f.Queries {

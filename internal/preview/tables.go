@@ -154,23 +154,23 @@ func (t *table) route(tables map[*model.Entity]*table, r model.Route) rest.Route
 	case model.DoesGet:
 		return rest.On(r.Pattern, t.get)
 	case model.DoesCreate:
-		return rest.On(r.Pattern, rest.Create(t.shape, t.keyed.InsertAll))
+		return rest.On(r.Pattern, rest.Create(t.shape))
 	case model.DoesReplace:
-		return rest.On(r.Pattern, rest.Replace(t.shape, t.keyed.Update))
+		return rest.On(r.Pattern, rest.Replace(t.shape))
 	case model.DoesChange:
-		return rest.On(r.Pattern, rest.Change(t.shape, t.keyed.Update))
+		return rest.On(r.Pattern, rest.Change(t.shape))
 	case model.DoesRemove:
-		return rest.On(r.Pattern, rest.Remove(t.shape, t.keyed.Delete))
+		return rest.On(r.Pattern, rest.Remove(t.shape))
 	case model.DoesChangeMany:
-		return rest.On(r.Pattern, rest.ChangeMany(t.shape, t.keyed.Update, t.entity.Bulk))
+		return rest.On(r.Pattern, rest.ChangeMany(t.shape, t.entity.Bulk))
 	case model.DoesRemoveMany:
-		return rest.On(r.Pattern, rest.RemoveMany(t.shape, t.keyed.Delete, t.entity.Bulk))
+		return rest.On(r.Pattern, rest.RemoveMany(t.shape, t.entity.Bulk))
 	case model.DoesSendContent:
 		return rest.On(r.Pattern, rest.SendContent(t.shape, contentOf(r.Content)))
 	case model.DoesStoreContent:
-		return rest.On(r.Pattern, rest.StoreContent(t.shape, contentOf(r.Content), t.keyed.Update))
+		return rest.On(r.Pattern, rest.StoreContent(t.shape, contentOf(r.Content)))
 	case model.DoesRemoveContent:
-		return rest.On(r.Pattern, rest.RemoveContent(t.shape, contentOf(r.Content), t.keyed.Update))
+		return rest.On(r.Pattern, rest.RemoveContent(t.shape, contentOf(r.Content)))
 	case model.DoesGetUnder:
 		return rest.On(r.Pattern, rest.GetUnder(t.shape, t.of(r.Relation), to))
 	case model.DoesListUnder:

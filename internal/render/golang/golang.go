@@ -850,23 +850,23 @@ func handler(store string, e *model.Entity, r model.Route) string {
 	case model.DoesGet:
 		return "s.get" + e.Name
 	case model.DoesCreate:
-		return fmt.Sprintf("rest.Create(%s, %s.InsertAll)", own, table)
+		return fmt.Sprintf("rest.Create(%s)", own)
 	case model.DoesReplace:
-		return fmt.Sprintf("rest.Replace(%s, %s.Update)", own, table)
+		return fmt.Sprintf("rest.Replace(%s)", own)
 	case model.DoesChange:
-		return fmt.Sprintf("rest.Change(%s, %s.Update)", own, table)
+		return fmt.Sprintf("rest.Change(%s)", own)
 	case model.DoesRemove:
-		return fmt.Sprintf("rest.Remove(%s, %s.Delete)", own, table)
+		return fmt.Sprintf("rest.Remove(%s)", own)
 	case model.DoesChangeMany:
-		return fmt.Sprintf("rest.ChangeMany(%s, %s.Update, %d)", own, table, e.Bulk)
+		return fmt.Sprintf("rest.ChangeMany(%s, %d)", own, e.Bulk)
 	case model.DoesRemoveMany:
-		return fmt.Sprintf("rest.RemoveMany(%s, %s.Delete, %d)", own, table, e.Bulk)
+		return fmt.Sprintf("rest.RemoveMany(%s, %d)", own, e.Bulk)
 	case model.DoesSendContent:
 		return fmt.Sprintf("rest.SendContent(%s, %s)", own, content(r.Content))
 	case model.DoesStoreContent:
-		return fmt.Sprintf("rest.StoreContent(%s, %s, %s.Update)", own, content(r.Content), table)
+		return fmt.Sprintf("rest.StoreContent(%s, %s)", own, content(r.Content))
 	case model.DoesRemoveContent:
-		return fmt.Sprintf("rest.RemoveContent(%s, %s, %s.Update)", own, content(r.Content), table)
+		return fmt.Sprintf("rest.RemoveContent(%s, %s)", own, content(r.Content))
 	}
 	relation, to := table+"."+r.Relation.Var, "s."+r.Relation.To.Local
 	switch r.Does {

@@ -20,16 +20,16 @@ func newApiaryShape() *rest.Shape[*store.Apiary, int64] {
 }
 
 // apiaryRoutes are the paths of apiaries. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) apiaryRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /apiaries", s.listApiaries),
 		rest.On("GET /apiaries/summary", rest.Summarize(s.apiary)),
 		rest.On("GET /apiaries/{key}", s.getApiary),
-		rest.On("POST /apiaries", rest.Create(s.apiary, store.Apiaries.InsertAll)),
-		rest.On("PUT /apiaries/{key}", rest.Replace(s.apiary, store.Apiaries.Update)),
-		rest.On("PATCH /apiaries/{key}", rest.Change(s.apiary, store.Apiaries.Update)),
-		rest.On("DELETE /apiaries/{key}", rest.Remove(s.apiary, store.Apiaries.Delete)),
+		rest.On("POST /apiaries", rest.Create(s.apiary)),
+		rest.On("PUT /apiaries/{key}", rest.Replace(s.apiary)),
+		rest.On("PATCH /apiaries/{key}", rest.Change(s.apiary)),
+		rest.On("DELETE /apiaries/{key}", rest.Remove(s.apiary)),
 		rest.On("GET /apiaries/{key}/keeper", rest.GetUnder(s.apiary, store.Apiaries.Keeper.Of, s.keeper)),
 		rest.On("GET /apiaries/{key}/deputy", rest.GetUnder(s.apiary, store.Apiaries.Deputy.Of, s.keeper)),
 		rest.On("GET /apiaries/{key}/hives", rest.ListUnder(s.apiary, store.Apiaries.Hives.Of, s.hive)),

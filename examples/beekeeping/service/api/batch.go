@@ -18,16 +18,16 @@ func newBatchShape() *rest.Shape[*store.Batch, int64] {
 }
 
 // batchRoutes are the paths of batches. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) batchRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batches", s.listBatches),
 		rest.On("GET /batches/summary", rest.Summarize(s.batch)),
 		rest.On("GET /batches/{key}", s.getBatch),
-		rest.On("POST /batches", rest.Create(s.batch, store.Batches.InsertAll)),
-		rest.On("PUT /batches/{key}", rest.Replace(s.batch, store.Batches.Update)),
-		rest.On("PATCH /batches/{key}", rest.Change(s.batch, store.Batches.Update)),
-		rest.On("DELETE /batches/{key}", rest.Remove(s.batch, store.Batches.Delete)),
+		rest.On("POST /batches", rest.Create(s.batch)),
+		rest.On("PUT /batches/{key}", rest.Replace(s.batch)),
+		rest.On("PATCH /batches/{key}", rest.Change(s.batch)),
+		rest.On("DELETE /batches/{key}", rest.Remove(s.batch)),
 		rest.On("GET /batches/{key}/batch-harvests", rest.ListUnder(s.batch, store.Batches.BatchHarvests.Of, s.batchHarvest)),
 		rest.On("POST /batches/{key}/batch-harvests", rest.CreateUnder(s.batch, store.Batches.BatchHarvests, s.batchHarvest)),
 		rest.On("GET /batches/{key}/harvests", rest.ListUnder(s.batch, store.Batches.Harvests.Of, s.harvest)),

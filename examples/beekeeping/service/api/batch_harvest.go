@@ -18,16 +18,16 @@ func newBatchHarvestShape() *rest.Shape[*store.BatchHarvest, store.BatchHarvestK
 }
 
 // batchHarvestRoutes are the paths of batch-harvests. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) batchHarvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batch-harvests", s.listBatchHarvests),
 		rest.On("GET /batch-harvests/summary", rest.Summarize(s.batchHarvest)),
 		rest.On("GET /batch-harvests/{key}", s.getBatchHarvest),
-		rest.On("POST /batch-harvests", rest.Create(s.batchHarvest, store.BatchHarvests.InsertAll)),
-		rest.On("PUT /batch-harvests/{key}", rest.Replace(s.batchHarvest, store.BatchHarvests.Update)),
-		rest.On("PATCH /batch-harvests/{key}", rest.Change(s.batchHarvest, store.BatchHarvests.Update)),
-		rest.On("DELETE /batch-harvests/{key}", rest.Remove(s.batchHarvest, store.BatchHarvests.Delete)),
+		rest.On("POST /batch-harvests", rest.Create(s.batchHarvest)),
+		rest.On("PUT /batch-harvests/{key}", rest.Replace(s.batchHarvest)),
+		rest.On("PATCH /batch-harvests/{key}", rest.Change(s.batchHarvest)),
+		rest.On("DELETE /batch-harvests/{key}", rest.Remove(s.batchHarvest)),
 		rest.On("GET /batch-harvests/{key}/batch", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Batch.Of, s.batch)),
 		rest.On("GET /batch-harvests/{key}/harvest", rest.GetUnder(s.batchHarvest, store.BatchHarvests.Harvest.Of, s.harvest)),
 	}

@@ -17,16 +17,16 @@ func newForageShape() *rest.Shape[*store.Forage, int64] {
 }
 
 // forageRoutes are the paths of forages. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) forageRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /forages", s.listForages),
 		rest.On("GET /forages/summary", rest.Summarize(s.forage)),
 		rest.On("GET /forages/{key}", s.getForage),
-		rest.On("POST /forages", rest.Create(s.forage, store.Forages.InsertAll)),
-		rest.On("PUT /forages/{key}", rest.Replace(s.forage, store.Forages.Update)),
-		rest.On("PATCH /forages/{key}", rest.Change(s.forage, store.Forages.Update)),
-		rest.On("DELETE /forages/{key}", rest.Remove(s.forage, store.Forages.Delete)),
+		rest.On("POST /forages", rest.Create(s.forage)),
+		rest.On("PUT /forages/{key}", rest.Replace(s.forage)),
+		rest.On("PATCH /forages/{key}", rest.Change(s.forage)),
+		rest.On("DELETE /forages/{key}", rest.Remove(s.forage)),
 		rest.On("GET /forages/{key}/apiaries", rest.ListUnder(s.forage, store.Forages.Apiaries.Of, s.apiary)),
 		rest.On("PUT /forages/{key}/apiaries/{other}", rest.Link(s.forage, store.Forages.Apiaries, s.apiary)),
 		rest.On("DELETE /forages/{key}/apiaries/{other}", rest.Unlink(s.forage, store.Forages.Apiaries, s.apiary)),

@@ -19,16 +19,16 @@ func newHarvestShape() *rest.Shape[*store.Harvest, int64] {
 }
 
 // harvestRoutes are the paths of harvests. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) harvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /harvests", s.listHarvests),
 		rest.On("GET /harvests/summary", rest.Summarize(s.harvest)),
 		rest.On("GET /harvests/{key}", s.getHarvest),
-		rest.On("POST /harvests", rest.Create(s.harvest, store.Harvests.InsertAll)),
-		rest.On("PUT /harvests/{key}", rest.Replace(s.harvest, store.Harvests.Update)),
-		rest.On("PATCH /harvests/{key}", rest.Change(s.harvest, store.Harvests.Update)),
-		rest.On("DELETE /harvests/{key}", rest.Remove(s.harvest, store.Harvests.Delete)),
+		rest.On("POST /harvests", rest.Create(s.harvest)),
+		rest.On("PUT /harvests/{key}", rest.Replace(s.harvest)),
+		rest.On("PATCH /harvests/{key}", rest.Change(s.harvest)),
+		rest.On("DELETE /harvests/{key}", rest.Remove(s.harvest)),
 		rest.On("GET /harvests/{key}/hive", rest.GetUnder(s.harvest, store.Harvests.Hive.Of, s.hive)),
 		rest.On("GET /harvests/{key}/batch-harvests", rest.ListUnder(s.harvest, store.Harvests.BatchHarvests.Of, s.batchHarvest)),
 		rest.On("POST /harvests/{key}/batch-harvests", rest.CreateUnder(s.harvest, store.Harvests.BatchHarvests, s.batchHarvest)),

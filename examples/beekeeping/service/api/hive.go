@@ -24,16 +24,16 @@ func newHiveShape() *rest.Shape[*store.Hive, int64] {
 }
 
 // hiveRoutes are the paths of hives. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) hiveRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /hives", s.listHives),
 		rest.On("GET /hives/summary", rest.Summarize(s.hive)),
 		rest.On("GET /hives/{key}", s.getHive),
-		rest.On("POST /hives", rest.Create(s.hive, store.Hives.InsertAll)),
-		rest.On("PUT /hives/{key}", rest.Replace(s.hive, store.Hives.Update)),
-		rest.On("PATCH /hives/{key}", rest.Change(s.hive, store.Hives.Update)),
-		rest.On("DELETE /hives/{key}", rest.Remove(s.hive, store.Hives.Delete)),
+		rest.On("POST /hives", rest.Create(s.hive)),
+		rest.On("PUT /hives/{key}", rest.Replace(s.hive)),
+		rest.On("PATCH /hives/{key}", rest.Change(s.hive)),
+		rest.On("DELETE /hives/{key}", rest.Remove(s.hive)),
 		rest.On("GET /hives/{key}/apiary", rest.GetUnder(s.hive, store.Hives.Apiary.Of, s.apiary)),
 		rest.On("GET /hives/{key}/split-from", rest.GetUnder(s.hive, store.Hives.SplitFrom.Of, s.hive)),
 		rest.On("GET /hives/{key}/queen", rest.GetUnder(s.hive, store.Hives.Queen.Of, s.queen)),

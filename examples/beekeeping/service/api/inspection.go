@@ -20,16 +20,16 @@ func newInspectionShape() *rest.Shape[*store.Inspection, int64] {
 }
 
 // inspectionRoutes are the paths of inspections. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) inspectionRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /inspections", s.listInspections),
 		rest.On("GET /inspections/summary", rest.Summarize(s.inspection)),
 		rest.On("GET /inspections/{key}", s.getInspection),
-		rest.On("POST /inspections", rest.Create(s.inspection, store.Inspections.InsertAll)),
-		rest.On("PUT /inspections/{key}", rest.Replace(s.inspection, store.Inspections.Update)),
-		rest.On("PATCH /inspections/{key}", rest.Change(s.inspection, store.Inspections.Update)),
-		rest.On("DELETE /inspections/{key}", rest.Remove(s.inspection, store.Inspections.Delete)),
+		rest.On("POST /inspections", rest.Create(s.inspection)),
+		rest.On("PUT /inspections/{key}", rest.Replace(s.inspection)),
+		rest.On("PATCH /inspections/{key}", rest.Change(s.inspection)),
+		rest.On("DELETE /inspections/{key}", rest.Remove(s.inspection)),
 		rest.On("GET /inspections/{key}/hive", rest.GetUnder(s.inspection, store.Inspections.Hive.Of, s.hive)),
 		rest.On("GET /inspections/{key}/keeper", rest.GetUnder(s.inspection, store.Inspections.Keeper.Of, s.keeper)),
 		rest.On("GET /inspections/{key}/inspection-photos", rest.ListUnder(s.inspection, store.Inspections.InspectionPhotos.Of, s.inspectionPhoto)),

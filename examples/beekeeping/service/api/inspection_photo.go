@@ -17,18 +17,18 @@ func newInspectionPhotoShape() *rest.Shape[*store.InspectionPhoto, int64] {
 }
 
 // inspectionPhotoRoutes are the paths of inspection-photos. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) inspectionPhotoRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /inspection-photos", s.listInspectionPhotos),
 		rest.On("GET /inspection-photos/summary", rest.Summarize(s.inspectionPhoto)),
 		rest.On("GET /inspection-photos/{key}", s.getInspectionPhoto),
-		rest.On("POST /inspection-photos", rest.Create(s.inspectionPhoto, store.InspectionPhotos.InsertAll)),
-		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto, store.InspectionPhotos.Update)),
-		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto, store.InspectionPhotos.Update)),
-		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto, store.InspectionPhotos.Delete)),
+		rest.On("POST /inspection-photos", rest.Create(s.inspectionPhoto)),
+		rest.On("PUT /inspection-photos/{key}", rest.Replace(s.inspectionPhoto)),
+		rest.On("PATCH /inspection-photos/{key}", rest.Change(s.inspectionPhoto)),
+		rest.On("DELETE /inspection-photos/{key}", rest.Remove(s.inspectionPhoto)),
 		rest.On("GET /inspection-photos/{key}/photo", rest.SendContent(s.inspectionPhoto, rest.Content{Column: "photo", MediaColumn: "media_type"})),
-		rest.On("PUT /inspection-photos/{key}/photo", rest.StoreContent(s.inspectionPhoto, rest.Content{Column: "photo", MediaColumn: "media_type"}, store.InspectionPhotos.Update)),
+		rest.On("PUT /inspection-photos/{key}/photo", rest.StoreContent(s.inspectionPhoto, rest.Content{Column: "photo", MediaColumn: "media_type"})),
 		rest.On("GET /inspection-photos/{key}/inspection", rest.GetUnder(s.inspectionPhoto, store.InspectionPhotos.Inspection.Of, s.inspection)),
 	}
 }

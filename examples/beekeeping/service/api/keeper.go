@@ -19,16 +19,16 @@ func newKeeperShape() *rest.Shape[*store.Keeper, int64] {
 }
 
 // keeperRoutes are the paths of keepers. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) keeperRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /keepers", s.listKeepers),
 		rest.On("GET /keepers/summary", rest.Summarize(s.keeper)),
 		rest.On("GET /keepers/{key}", s.getKeeper),
-		rest.On("POST /keepers", rest.Create(s.keeper, store.Keepers.InsertAll)),
-		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper, store.Keepers.Update)),
-		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper, store.Keepers.Update)),
-		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper, store.Keepers.Delete)),
+		rest.On("POST /keepers", rest.Create(s.keeper)),
+		rest.On("PUT /keepers/{key}", rest.Replace(s.keeper)),
+		rest.On("PATCH /keepers/{key}", rest.Change(s.keeper)),
+		rest.On("DELETE /keepers/{key}", rest.Remove(s.keeper)),
 		rest.On("GET /keepers/{key}/apiaries", rest.ListUnder(s.keeper, store.Keepers.Apiaries.Of, s.apiary)),
 		rest.On("POST /keepers/{key}/apiaries", rest.CreateUnder(s.keeper, store.Keepers.Apiaries, s.apiary)),
 		rest.On("GET /keepers/{key}/deputy-apiaries", rest.ListUnder(s.keeper, store.Keepers.DeputyApiaries.Of, s.apiary)),

@@ -17,16 +17,16 @@ func newQueenShape() *rest.Shape[*store.Queen, int64] {
 }
 
 // queenRoutes are the paths of queens. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) queenRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /queens", s.listQueens),
 		rest.On("GET /queens/summary", rest.Summarize(s.queen)),
 		rest.On("GET /queens/{key}", s.getQueen),
-		rest.On("POST /queens", rest.Create(s.queen, store.Queens.InsertAll)),
-		rest.On("PUT /queens/{key}", rest.Replace(s.queen, store.Queens.Update)),
-		rest.On("PATCH /queens/{key}", rest.Change(s.queen, store.Queens.Update)),
-		rest.On("DELETE /queens/{key}", rest.Remove(s.queen, store.Queens.Delete)),
+		rest.On("POST /queens", rest.Create(s.queen)),
+		rest.On("PUT /queens/{key}", rest.Replace(s.queen)),
+		rest.On("PATCH /queens/{key}", rest.Change(s.queen)),
+		rest.On("DELETE /queens/{key}", rest.Remove(s.queen)),
 		rest.On("GET /queens/{key}/hive", rest.GetUnder(s.queen, store.Queens.Hive.Of, s.hive)),
 	}
 }

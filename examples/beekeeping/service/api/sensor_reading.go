@@ -17,16 +17,16 @@ func newSensorReadingShape() *rest.Shape[*store.SensorReading, store.SensorReadi
 }
 
 // sensorReadingRoutes are the paths of sensor-readings. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) sensorReadingRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /sensor-readings", s.listSensorReadings),
 		rest.On("GET /sensor-readings/summary", rest.Summarize(s.sensorReading)),
 		rest.On("GET /sensor-readings/{key}", s.getSensorReading),
-		rest.On("POST /sensor-readings", rest.Create(s.sensorReading, store.SensorReadings.InsertAll)),
-		rest.On("PUT /sensor-readings/{key}", rest.Replace(s.sensorReading, store.SensorReadings.Update)),
-		rest.On("PATCH /sensor-readings/{key}", rest.Change(s.sensorReading, store.SensorReadings.Update)),
-		rest.On("DELETE /sensor-readings/{key}", rest.Remove(s.sensorReading, store.SensorReadings.Delete)),
+		rest.On("POST /sensor-readings", rest.Create(s.sensorReading)),
+		rest.On("PUT /sensor-readings/{key}", rest.Replace(s.sensorReading)),
+		rest.On("PATCH /sensor-readings/{key}", rest.Change(s.sensorReading)),
+		rest.On("DELETE /sensor-readings/{key}", rest.Remove(s.sensorReading)),
 		rest.On("GET /sensor-readings/{key}/hive", rest.GetUnder(s.sensorReading, store.SensorReadings.Hive.Of, s.hive)),
 	}
 }

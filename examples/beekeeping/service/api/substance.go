@@ -17,16 +17,16 @@ func newSubstanceShape() *rest.Shape[*store.Substance, int64] {
 }
 
 // substanceRoutes are the paths of substances. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) substanceRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /substances", s.listSubstances),
 		rest.On("GET /substances/summary", rest.Summarize(s.substance)),
 		rest.On("GET /substances/{key}", s.getSubstance),
-		rest.On("POST /substances", rest.Create(s.substance, store.Substances.InsertAll)),
-		rest.On("PUT /substances/{key}", rest.Replace(s.substance, store.Substances.Update)),
-		rest.On("PATCH /substances/{key}", rest.Change(s.substance, store.Substances.Update)),
-		rest.On("DELETE /substances/{key}", rest.Remove(s.substance, store.Substances.Delete)),
+		rest.On("POST /substances", rest.Create(s.substance)),
+		rest.On("PUT /substances/{key}", rest.Replace(s.substance)),
+		rest.On("PATCH /substances/{key}", rest.Change(s.substance)),
+		rest.On("DELETE /substances/{key}", rest.Remove(s.substance)),
 		rest.On("GET /substances/{key}/treatments", rest.ListUnder(s.substance, store.Substances.Treatments.Of, s.treatment)),
 		rest.On("POST /substances/{key}/treatments", rest.CreateUnder(s.substance, store.Substances.Treatments, s.treatment)),
 	}

@@ -19,16 +19,16 @@ func newTreatmentShape() *rest.Shape[*store.Treatment, int64] {
 }
 
 // treatmentRoutes are the paths of treatments. To add a rule to what is stored, pass a function of
-// your own in place of the store's; it runs in the transaction of the request.
+// your own behind the shape; it runs in the transaction of the request.
 func (s *Service) treatmentRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /treatments", s.listTreatments),
 		rest.On("GET /treatments/summary", rest.Summarize(s.treatment)),
 		rest.On("GET /treatments/{key}", s.getTreatment),
-		rest.On("POST /treatments", rest.Create(s.treatment, store.Treatments.InsertAll)),
-		rest.On("PUT /treatments/{key}", rest.Replace(s.treatment, store.Treatments.Update)),
-		rest.On("PATCH /treatments/{key}", rest.Change(s.treatment, store.Treatments.Update)),
-		rest.On("DELETE /treatments/{key}", rest.Remove(s.treatment, store.Treatments.Delete)),
+		rest.On("POST /treatments", rest.Create(s.treatment)),
+		rest.On("PUT /treatments/{key}", rest.Replace(s.treatment)),
+		rest.On("PATCH /treatments/{key}", rest.Change(s.treatment)),
+		rest.On("DELETE /treatments/{key}", rest.Remove(s.treatment)),
 		rest.On("GET /treatments/{key}/hive", rest.GetUnder(s.treatment, store.Treatments.Hive.Of, s.hive)),
 		rest.On("GET /treatments/{key}/substance", rest.GetUnder(s.treatment, store.Treatments.Substance.Of, s.substance)),
 		rest.On("GET /treatments/{key}/inspection", rest.GetUnder(s.treatment, store.Treatments.Inspection.Of, s.inspection)),

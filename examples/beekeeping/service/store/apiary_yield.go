@@ -15,13 +15,7 @@ type ApiaryYield struct {
 }
 
 // ApiaryYields is the view apiary_yield: its columns and what can be done with it.
-var ApiaryYields = &apiaryYieldTable{
-	view:       gate.NewView(apiaryYieldDef),
-	ApiaryID:   gate.NewNullableOrdered[int64](apiaryYieldDef, "apiary_id"),
-	ApiaryName: gate.NewNullableText(apiaryYieldDef, "apiary_name"),
-	Harvests:   gate.NewNullableOrdered[int64](apiaryYieldDef, "harvests"),
-	WeightKg:   gate.NewNullableOrdered[gate.Decimal](apiaryYieldDef, "weight_kg"),
-}
+var ApiaryYields = newApiaryYieldTable()
 
 type apiaryYieldTable struct {
 	view[*ApiaryYield]
@@ -31,14 +25,28 @@ type apiaryYieldTable struct {
 	WeightKg   *gate.NullableOrdered[*ApiaryYield, gate.Decimal]
 }
 
+func newApiaryYieldTable() *apiaryYieldTable {
+	return &apiaryYieldTable{
+		view:       gate.NewView(apiaryYieldDef),
+		ApiaryID:   gate.NewNullableOrdered[int64](apiaryYieldDef, "apiary_id"),
+		ApiaryName: gate.NewNullableText(apiaryYieldDef, "apiary_name"),
+		Harvests:   gate.NewNullableOrdered[int64](apiaryYieldDef, "harvests"),
+		WeightKg:   gate.NewNullableOrdered[gate.Decimal](apiaryYieldDef, "weight_kg"),
+	}
+}
+
 // apiaryYieldDef describes the view apiary_yield to the runtime.
-var apiaryYieldDef = gate.Describe(gate.Spec[*ApiaryYield]{
-	Name: "apiary_yield",
-	New:  func() *ApiaryYield { return new(ApiaryYield) },
-	Fields: []gate.Field[*ApiaryYield]{
-		{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.ApiaryID }},
-		{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *ApiaryYield) any { return &e.ApiaryName }},
-		{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.Harvests }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.WeightKg }},
-	},
-})
+var apiaryYieldDef = newApiaryYieldDef()
+
+func newApiaryYieldDef() *gate.Def[*ApiaryYield] {
+	return gate.Describe(gate.Spec[*ApiaryYield]{
+		Name: "apiary_yield",
+		New:  func() *ApiaryYield { return new(ApiaryYield) },
+		Fields: []gate.Field[*ApiaryYield]{
+			{Name: "apiary_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.ApiaryID }},
+			{Name: "apiary_name", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *ApiaryYield) any { return &e.ApiaryName }},
+			{Name: "harvests", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.Harvests }},
+			{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, In: func(e *ApiaryYield) any { return &e.WeightKg }},
+		},
+	})
+}

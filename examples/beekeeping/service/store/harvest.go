@@ -21,18 +21,7 @@ type Harvest struct {
 }
 
 // Harvests is the table harvest: its columns, its relations and what can be done with it.
-var Harvests = &harvestTable{
-	table:       gate.NewTable(harvestDef, func(k *int64) []any { return []any{k} }),
-	ID:          gate.NewOrdered[int64](harvestDef, "id"),
-	HiveID:      gate.NewOrdered[int64](harvestDef, "hive_id"),
-	HarvestedOn: gate.NewOrdered[gate.Date](harvestDef, "harvested_on"),
-	WeightKg:    gate.NewOrdered[gate.Decimal](harvestDef, "weight_kg"),
-	MoisturePct: gate.NewNullableOrdered[gate.Decimal](harvestDef, "moisture_pct"),
-
-	Hive:          gate.NewToOne(harvestDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Harvest) **Hive { return &e.Hive }),
-	BatchHarvests: gate.NewToMany(harvestDef, batchHarvestDef, gate.On{{"id", "harvest_id"}}, func(e *Harvest) *[]*BatchHarvest { return &e.BatchHarvests }),
-	Batches:       gate.NewManyToMany(harvestDef, batchDef, gate.Join{Name: "batch_harvest", Parent: gate.On{{"id", "harvest_id"}}, Child: gate.On{{"batch_id", "id"}}}, func(e *Harvest) *[]*Batch { return &e.Batches }),
-}
+var Harvests = newHarvestTable()
 
 type harvestTable struct {
 	table[*Harvest, int64]
@@ -47,15 +36,34 @@ type harvestTable struct {
 	Batches       *gate.ManyToMany[*Harvest, *Batch]
 }
 
+func newHarvestTable() *harvestTable {
+	return &harvestTable{
+		table:       gate.NewTable(harvestDef, func(k *int64) []any { return []any{k} }),
+		ID:          gate.NewOrdered[int64](harvestDef, "id"),
+		HiveID:      gate.NewOrdered[int64](harvestDef, "hive_id"),
+		HarvestedOn: gate.NewOrdered[gate.Date](harvestDef, "harvested_on"),
+		WeightKg:    gate.NewOrdered[gate.Decimal](harvestDef, "weight_kg"),
+		MoisturePct: gate.NewNullableOrdered[gate.Decimal](harvestDef, "moisture_pct"),
+
+		Hive:          gate.NewToOne(harvestDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Harvest) **Hive { return &e.Hive }),
+		BatchHarvests: gate.NewToMany(harvestDef, batchHarvestDef, gate.On{{"id", "harvest_id"}}, func(e *Harvest) *[]*BatchHarvest { return &e.BatchHarvests }),
+		Batches:       gate.NewManyToMany(harvestDef, batchDef, gate.Join{Name: "batch_harvest", Parent: gate.On{{"id", "harvest_id"}}, Child: gate.On{{"batch_id", "id"}}}, func(e *Harvest) *[]*Batch { return &e.Batches }),
+	}
+}
+
 // harvestDef describes the table harvest to the runtime.
-var harvestDef = gate.Describe(gate.Spec[*Harvest]{
-	Name: "harvest",
-	New:  func() *Harvest { return new(Harvest) },
-	Fields: []gate.Field[*Harvest]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Harvest) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Harvest) any { return &e.HiveID }},
-		{Name: "harvested_on", Type: gate.TypeDate, In: func(e *Harvest) any { return &e.HarvestedOn }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", In: func(e *Harvest) any { return &e.WeightKg }},
-		{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100", In: func(e *Harvest) any { return &e.MoisturePct }},
-	},
-})
+var harvestDef = newHarvestDef()
+
+func newHarvestDef() *gate.Def[*Harvest] {
+	return gate.Describe(gate.Spec[*Harvest]{
+		Name: "harvest",
+		New:  func() *Harvest { return new(Harvest) },
+		Fields: []gate.Field[*Harvest]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Harvest) any { return &e.ID }},
+			{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Harvest) any { return &e.HiveID }},
+			{Name: "harvested_on", Type: gate.TypeDate, In: func(e *Harvest) any { return &e.HarvestedOn }},
+			{Name: "weight_kg", Type: gate.TypeNumeric, Precision: 7, Scale: 2, Above: "0", In: func(e *Harvest) any { return &e.WeightKg }},
+			{Name: "moisture_pct", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, Least: "0", Most: "100", In: func(e *Harvest) any { return &e.MoisturePct }},
+		},
+	})
+}

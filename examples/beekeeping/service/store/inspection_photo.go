@@ -22,17 +22,7 @@ type InspectionPhoto struct {
 }
 
 // InspectionPhotos is the table inspection_photo: its columns, its relations and what can be done with it.
-var InspectionPhotos = &inspectionPhotoTable{
-	table:        gate.NewTable(inspectionPhotoDef, func(k *int64) []any { return []any{k} }),
-	ID:           gate.NewOrdered[int64](inspectionPhotoDef, "id"),
-	InspectionID: gate.NewOrdered[int64](inspectionPhotoDef, "inspection_id"),
-	TakenAt:      gate.NewOrdered[time.Time](inspectionPhotoDef, "taken_at"),
-	Caption:      gate.NewNullableText(inspectionPhotoDef, "caption"),
-	MediaType:    gate.NewText(inspectionPhotoDef, "media_type"),
-	Photo:        gate.NewValue[[]byte](inspectionPhotoDef, "photo"),
-
-	Inspection: gate.NewToOne(inspectionPhotoDef, inspectionDef, gate.On{{"inspection_id", "id"}}, func(e *InspectionPhoto) **Inspection { return &e.Inspection }),
-}
+var InspectionPhotos = newInspectionPhotoTable()
 
 type inspectionPhotoTable struct {
 	table[*InspectionPhoto, int64]
@@ -46,16 +36,34 @@ type inspectionPhotoTable struct {
 	Inspection *gate.ToOne[*InspectionPhoto, *Inspection]
 }
 
+func newInspectionPhotoTable() *inspectionPhotoTable {
+	return &inspectionPhotoTable{
+		table:        gate.NewTable(inspectionPhotoDef, func(k *int64) []any { return []any{k} }),
+		ID:           gate.NewOrdered[int64](inspectionPhotoDef, "id"),
+		InspectionID: gate.NewOrdered[int64](inspectionPhotoDef, "inspection_id"),
+		TakenAt:      gate.NewOrdered[time.Time](inspectionPhotoDef, "taken_at"),
+		Caption:      gate.NewNullableText(inspectionPhotoDef, "caption"),
+		MediaType:    gate.NewText(inspectionPhotoDef, "media_type"),
+		Photo:        gate.NewValue[[]byte](inspectionPhotoDef, "photo"),
+
+		Inspection: gate.NewToOne(inspectionPhotoDef, inspectionDef, gate.On{{"inspection_id", "id"}}, func(e *InspectionPhoto) **Inspection { return &e.Inspection }),
+	}
+}
+
 // inspectionPhotoDef describes the table inspection_photo to the runtime.
-var inspectionPhotoDef = gate.Describe(gate.Spec[*InspectionPhoto]{
-	Name: "inspection_photo",
-	New:  func() *InspectionPhoto { return new(InspectionPhoto) },
-	Fields: []gate.Field[*InspectionPhoto]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *InspectionPhoto) any { return &e.ID }},
-		{Name: "inspection_id", Type: gate.TypeInt64, In: func(e *InspectionPhoto) any { return &e.InspectionID }},
-		{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *InspectionPhoto) any { return &e.TakenAt }},
-		{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200, In: func(e *InspectionPhoto) any { return &e.Caption }},
-		{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png", In: func(e *InspectionPhoto) any { return &e.MediaType }},
-		{Name: "photo", Type: gate.TypeBytes, In: func(e *InspectionPhoto) any { return &e.Photo }},
-	},
-})
+var inspectionPhotoDef = newInspectionPhotoDef()
+
+func newInspectionPhotoDef() *gate.Def[*InspectionPhoto] {
+	return gate.Describe(gate.Spec[*InspectionPhoto]{
+		Name: "inspection_photo",
+		New:  func() *InspectionPhoto { return new(InspectionPhoto) },
+		Fields: []gate.Field[*InspectionPhoto]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *InspectionPhoto) any { return &e.ID }},
+			{Name: "inspection_id", Type: gate.TypeInt64, In: func(e *InspectionPhoto) any { return &e.InspectionID }},
+			{Name: "taken_at", Type: gate.TypeTimestampTZ, In: func(e *InspectionPhoto) any { return &e.TakenAt }},
+			{Name: "caption", Type: gate.TypeText, Flags: gate.Nullable, Max: 200, In: func(e *InspectionPhoto) any { return &e.Caption }},
+			{Name: "media_type", Type: gate.TypeText, Flags: gate.HasDefault, Max: 60, Default: "image/png", In: func(e *InspectionPhoto) any { return &e.MediaType }},
+			{Name: "photo", Type: gate.TypeBytes, In: func(e *InspectionPhoto) any { return &e.Photo }},
+		},
+	})
+}

@@ -25,23 +25,7 @@ type Keeper struct {
 }
 
 // Keepers is the table keeper: its columns, its relations and what can be done with it.
-var Keepers = &keeperTable{
-	table:    gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
-	ID:       gate.NewOrdered[int64](keeperDef, "id"),
-	MemberNo: gate.NewText(keeperDef, "member_no"),
-	Name:     gate.NewText(keeperDef, "name"),
-	Email:    gate.NewNullableText(keeperDef, "email"),
-	Phone:    gate.NewNullableText(keeperDef, "phone"),
-	JoinedOn: gate.NewOrdered[gate.Date](keeperDef, "joined_on"),
-	IsActive: gate.NewValue[bool](keeperDef, "is_active"),
-
-	Apiaries:       gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Apiary { return &e.Apiaries }),
-	DeputyApiaries: gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "deputy_id"}}, func(e *Keeper) *[]*Apiary { return &e.DeputyApiaries }),
-	Inspections:    gate.NewToMany(keeperDef, inspectionDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Inspection { return &e.Inspections }),
-
-	ByEmail:    gate.NewUniqueKey(keeperDef, "email"),
-	ByMemberNo: gate.NewUniqueKey(keeperDef, "member_no"),
-}
+var Keepers = newKeeperTable()
 
 type keeperTable struct {
 	table[*Keeper, int64]
@@ -62,6 +46,26 @@ type keeperTable struct {
 	ByMemberNo gate.UniqueKey[*Keeper]
 }
 
+func newKeeperTable() *keeperTable {
+	return &keeperTable{
+		table:    gate.NewTable(keeperDef, func(k *int64) []any { return []any{k} }),
+		ID:       gate.NewOrdered[int64](keeperDef, "id"),
+		MemberNo: gate.NewText(keeperDef, "member_no"),
+		Name:     gate.NewText(keeperDef, "name"),
+		Email:    gate.NewNullableText(keeperDef, "email"),
+		Phone:    gate.NewNullableText(keeperDef, "phone"),
+		JoinedOn: gate.NewOrdered[gate.Date](keeperDef, "joined_on"),
+		IsActive: gate.NewValue[bool](keeperDef, "is_active"),
+
+		Apiaries:       gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Apiary { return &e.Apiaries }),
+		DeputyApiaries: gate.NewToMany(keeperDef, apiaryDef, gate.On{{"id", "deputy_id"}}, func(e *Keeper) *[]*Apiary { return &e.DeputyApiaries }),
+		Inspections:    gate.NewToMany(keeperDef, inspectionDef, gate.On{{"id", "keeper_id"}}, func(e *Keeper) *[]*Inspection { return &e.Inspections }),
+
+		ByEmail:    gate.NewUniqueKey(keeperDef, "email"),
+		ByMemberNo: gate.NewUniqueKey(keeperDef, "member_no"),
+	}
+}
+
 // FindByEmail returns a keeper by its email, or gate.ErrNotFound.
 func (t *keeperTable) FindByEmail(ctx context.Context, db gate.DB, email string) (*Keeper, error) {
 	return t.Where(t.Email.Is(email)).One(ctx, db)
@@ -73,20 +77,24 @@ func (t *keeperTable) FindByMemberNo(ctx context.Context, db gate.DB, memberNo s
 }
 
 // keeperDef describes the table keeper to the runtime.
-var keeperDef = gate.Describe(gate.Spec[*Keeper]{
-	Name: "keeper",
-	Uniques: []gate.Unique{
-		{Columns: []string{"email"}},
-		{Columns: []string{"member_no"}},
-	},
-	New: func() *Keeper { return new(Keeper) },
-	Fields: []gate.Field[*Keeper]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Keeper) any { return &e.ID }},
-		{Name: "member_no", Type: gate.TypeText, Max: 12, In: func(e *Keeper) any { return &e.MemberNo }},
-		{Name: "name", Type: gate.TypeText, Max: 80, In: func(e *Keeper) any { return &e.Name }},
-		{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120, In: func(e *Keeper) any { return &e.Email }},
-		{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30, In: func(e *Keeper) any { return &e.Phone }},
-		{Name: "joined_on", Type: gate.TypeDate, In: func(e *Keeper) any { return &e.JoinedOn }},
-		{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *Keeper) any { return &e.IsActive }},
-	},
-})
+var keeperDef = newKeeperDef()
+
+func newKeeperDef() *gate.Def[*Keeper] {
+	return gate.Describe(gate.Spec[*Keeper]{
+		Name: "keeper",
+		Uniques: []gate.Unique{
+			{Columns: []string{"email"}},
+			{Columns: []string{"member_no"}},
+		},
+		New: func() *Keeper { return new(Keeper) },
+		Fields: []gate.Field[*Keeper]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Keeper) any { return &e.ID }},
+			{Name: "member_no", Type: gate.TypeText, Max: 12, In: func(e *Keeper) any { return &e.MemberNo }},
+			{Name: "name", Type: gate.TypeText, Max: 80, In: func(e *Keeper) any { return &e.Name }},
+			{Name: "email", Type: gate.TypeText, Flags: gate.Nullable, Max: 120, In: func(e *Keeper) any { return &e.Email }},
+			{Name: "phone", Type: gate.TypeText, Flags: gate.Nullable, Max: 30, In: func(e *Keeper) any { return &e.Phone }},
+			{Name: "joined_on", Type: gate.TypeDate, In: func(e *Keeper) any { return &e.JoinedOn }},
+			{Name: "is_active", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "true", In: func(e *Keeper) any { return &e.IsActive }},
+		},
+	})
+}

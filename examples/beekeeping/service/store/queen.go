@@ -39,19 +39,7 @@ type Queen struct {
 }
 
 // Queens is the table queen: its columns, its relations and what can be done with it.
-var Queens = &queenTable{
-	table:     gate.NewTable(queenDef, func(k *int64) []any { return []any{k} }),
-	ID:        gate.NewOrdered[int64](queenDef, "id"),
-	HiveID:    gate.NewOrdered[int64](queenDef, "hive_id"),
-	Marking:   gate.NewNullableEnum[Marking](queenDef, "marking"),
-	Breed:     gate.NewNullableText(queenDef, "breed"),
-	HatchedOn: gate.NewOrdered[gate.Date](queenDef, "hatched_on"),
-	IsClipped: gate.NewValue[bool](queenDef, "is_clipped"),
-
-	Hive: gate.NewToOne(queenDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Queen) **Hive { return &e.Hive }),
-
-	ByHiveID: gate.NewUniqueKey(queenDef, "hive_id"),
-}
+var Queens = newQueenTable()
 
 type queenTable struct {
 	table[*Queen, int64]
@@ -68,24 +56,44 @@ type queenTable struct {
 	ByHiveID gate.UniqueKey[*Queen]
 }
 
+func newQueenTable() *queenTable {
+	return &queenTable{
+		table:     gate.NewTable(queenDef, func(k *int64) []any { return []any{k} }),
+		ID:        gate.NewOrdered[int64](queenDef, "id"),
+		HiveID:    gate.NewOrdered[int64](queenDef, "hive_id"),
+		Marking:   gate.NewNullableEnum[Marking](queenDef, "marking"),
+		Breed:     gate.NewNullableText(queenDef, "breed"),
+		HatchedOn: gate.NewOrdered[gate.Date](queenDef, "hatched_on"),
+		IsClipped: gate.NewValue[bool](queenDef, "is_clipped"),
+
+		Hive: gate.NewToOne(queenDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Queen) **Hive { return &e.Hive }),
+
+		ByHiveID: gate.NewUniqueKey(queenDef, "hive_id"),
+	}
+}
+
 // FindByHiveID returns a queen by its hive_id, or gate.ErrNotFound.
 func (t *queenTable) FindByHiveID(ctx context.Context, db gate.DB, hiveID int64) (*Queen, error) {
 	return t.Where(t.HiveID.Is(hiveID)).One(ctx, db)
 }
 
 // queenDef describes the table queen to the runtime.
-var queenDef = gate.Describe(gate.Spec[*Queen]{
-	Name: "queen",
-	Uniques: []gate.Unique{
-		{Columns: []string{"hive_id"}},
-	},
-	New: func() *Queen { return new(Queen) },
-	Fields: []gate.Field[*Queen]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Queen) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Queen) any { return &e.HiveID }},
-		{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}, In: func(e *Queen) any { return gate.MaybeLabel(&e.Marking) }},
-		{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *Queen) any { return &e.Breed }},
-		{Name: "hatched_on", Type: gate.TypeDate, In: func(e *Queen) any { return &e.HatchedOn }},
-		{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", In: func(e *Queen) any { return &e.IsClipped }},
-	},
-})
+var queenDef = newQueenDef()
+
+func newQueenDef() *gate.Def[*Queen] {
+	return gate.Describe(gate.Spec[*Queen]{
+		Name: "queen",
+		Uniques: []gate.Unique{
+			{Columns: []string{"hive_id"}},
+		},
+		New: func() *Queen { return new(Queen) },
+		Fields: []gate.Field[*Queen]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Queen) any { return &e.ID }},
+			{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Queen) any { return &e.HiveID }},
+			{Name: "marking", Type: gate.TypeEnum, Flags: gate.Nullable, Labels: []string{"white", "yellow", "red", "green", "blue"}, In: func(e *Queen) any { return gate.MaybeLabel(&e.Marking) }},
+			{Name: "breed", Type: gate.TypeText, Flags: gate.Nullable, Max: 60, In: func(e *Queen) any { return &e.Breed }},
+			{Name: "hatched_on", Type: gate.TypeDate, In: func(e *Queen) any { return &e.HatchedOn }},
+			{Name: "is_clipped", Type: gate.TypeBool, Flags: gate.HasDefault, Default: "false", In: func(e *Queen) any { return &e.IsClipped }},
+		},
+	})
+}

@@ -28,16 +28,7 @@ type SensorReadingKey struct {
 }
 
 // SensorReadings is the table sensor_reading: its columns, its relations and what can be done with it.
-var SensorReadings = &sensorReadingTable{
-	table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
-	HiveID:       gate.NewOrdered[int64](sensorReadingDef, "hive_id"),
-	ReadAt:       gate.NewOrdered[time.Time](sensorReadingDef, "read_at"),
-	TemperatureC: gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
-	HumidityPct:  gate.NewNullableOrdered[float64](sensorReadingDef, "humidity_pct"),
-	WeightKg:     gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "weight_kg"),
-
-	Hive: gate.NewToOne(sensorReadingDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *SensorReading) **Hive { return &e.Hive }),
-}
+var SensorReadings = newSensorReadingTable()
 
 type sensorReadingTable struct {
 	table[*SensorReading, SensorReadingKey]
@@ -50,15 +41,32 @@ type sensorReadingTable struct {
 	Hive *gate.ToOne[*SensorReading, *Hive]
 }
 
+func newSensorReadingTable() *sensorReadingTable {
+	return &sensorReadingTable{
+		table:        gate.NewTable(sensorReadingDef, func(k *SensorReadingKey) []any { return []any{&k.HiveID, &k.ReadAt} }),
+		HiveID:       gate.NewOrdered[int64](sensorReadingDef, "hive_id"),
+		ReadAt:       gate.NewOrdered[time.Time](sensorReadingDef, "read_at"),
+		TemperatureC: gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "temperature_c"),
+		HumidityPct:  gate.NewNullableOrdered[float64](sensorReadingDef, "humidity_pct"),
+		WeightKg:     gate.NewNullableOrdered[gate.Decimal](sensorReadingDef, "weight_kg"),
+
+		Hive: gate.NewToOne(sensorReadingDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *SensorReading) **Hive { return &e.Hive }),
+	}
+}
+
 // sensorReadingDef describes the table sensor_reading to the runtime.
-var sensorReadingDef = gate.Describe(gate.Spec[*SensorReading]{
-	Name: "sensor_reading",
-	New:  func() *SensorReading { return new(SensorReading) },
-	Fields: []gate.Field[*SensorReading]{
-		{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *SensorReading) any { return &e.HiveID }},
-		{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key, In: func(e *SensorReading) any { return &e.ReadAt }},
-		{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, In: func(e *SensorReading) any { return &e.TemperatureC }},
-		{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable, In: func(e *SensorReading) any { return &e.HumidityPct }},
-		{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, In: func(e *SensorReading) any { return &e.WeightKg }},
-	},
-})
+var sensorReadingDef = newSensorReadingDef()
+
+func newSensorReadingDef() *gate.Def[*SensorReading] {
+	return gate.Describe(gate.Spec[*SensorReading]{
+		Name: "sensor_reading",
+		New:  func() *SensorReading { return new(SensorReading) },
+		Fields: []gate.Field[*SensorReading]{
+			{Name: "hive_id", Type: gate.TypeInt64, Flags: gate.Key, In: func(e *SensorReading) any { return &e.HiveID }},
+			{Name: "read_at", Type: gate.TypeTimestampTZ, Flags: gate.Key, In: func(e *SensorReading) any { return &e.ReadAt }},
+			{Name: "temperature_c", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 4, Scale: 1, In: func(e *SensorReading) any { return &e.TemperatureC }},
+			{Name: "humidity_pct", Type: gate.TypeFloat64, Flags: gate.Nullable, In: func(e *SensorReading) any { return &e.HumidityPct }},
+			{Name: "weight_kg", Type: gate.TypeNumeric, Flags: gate.Nullable, Precision: 6, Scale: 2, In: func(e *SensorReading) any { return &e.WeightKg }},
+		},
+	})
+}

@@ -20,17 +20,7 @@ type Substance struct {
 }
 
 // Substances is the table substance: its columns, its relations and what can be done with it.
-var Substances = &substanceTable{
-	table:          gate.NewTable(substanceDef, func(k *int64) []any { return []any{k} }),
-	ID:             gate.NewOrdered[int64](substanceDef, "id"),
-	Name:           gate.NewText(substanceDef, "name"),
-	Unit:           gate.NewText(substanceDef, "unit"),
-	WithdrawalDays: gate.NewOrdered[int64](substanceDef, "withdrawal_days"),
-
-	Treatments: gate.NewToMany(substanceDef, treatmentDef, gate.On{{"id", "substance_id"}}, func(e *Substance) *[]*Treatment { return &e.Treatments }),
-
-	ByName: gate.NewUniqueKey(substanceDef, "name"),
-}
+var Substances = newSubstanceTable()
 
 type substanceTable struct {
 	table[*Substance, int64]
@@ -45,22 +35,40 @@ type substanceTable struct {
 	ByName gate.UniqueKey[*Substance]
 }
 
+func newSubstanceTable() *substanceTable {
+	return &substanceTable{
+		table:          gate.NewTable(substanceDef, func(k *int64) []any { return []any{k} }),
+		ID:             gate.NewOrdered[int64](substanceDef, "id"),
+		Name:           gate.NewText(substanceDef, "name"),
+		Unit:           gate.NewText(substanceDef, "unit"),
+		WithdrawalDays: gate.NewOrdered[int64](substanceDef, "withdrawal_days"),
+
+		Treatments: gate.NewToMany(substanceDef, treatmentDef, gate.On{{"id", "substance_id"}}, func(e *Substance) *[]*Treatment { return &e.Treatments }),
+
+		ByName: gate.NewUniqueKey(substanceDef, "name"),
+	}
+}
+
 // FindByName returns a substance by its name, or gate.ErrNotFound.
 func (t *substanceTable) FindByName(ctx context.Context, db gate.DB, name string) (*Substance, error) {
 	return t.Where(t.Name.Is(name)).One(ctx, db)
 }
 
 // substanceDef describes the table substance to the runtime.
-var substanceDef = gate.Describe(gate.Spec[*Substance]{
-	Name: "substance",
-	Uniques: []gate.Unique{
-		{Columns: []string{"name"}},
-	},
-	New: func() *Substance { return new(Substance) },
-	Fields: []gate.Field[*Substance]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Substance) any { return &e.ID }},
-		{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *Substance) any { return &e.Name }},
-		{Name: "unit", Type: gate.TypeText, Max: 12, In: func(e *Substance) any { return &e.Unit }},
-		{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0", In: func(e *Substance) any { return &e.WithdrawalDays }},
-	},
-})
+var substanceDef = newSubstanceDef()
+
+func newSubstanceDef() *gate.Def[*Substance] {
+	return gate.Describe(gate.Spec[*Substance]{
+		Name: "substance",
+		Uniques: []gate.Unique{
+			{Columns: []string{"name"}},
+		},
+		New: func() *Substance { return new(Substance) },
+		Fields: []gate.Field[*Substance]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Substance) any { return &e.ID }},
+			{Name: "name", Type: gate.TypeText, Max: 60, In: func(e *Substance) any { return &e.Name }},
+			{Name: "unit", Type: gate.TypeText, Max: 12, In: func(e *Substance) any { return &e.Unit }},
+			{Name: "withdrawal_days", Type: gate.TypeInt64, Flags: gate.HasDefault, Least: "0", Most: "365", Default: "0", In: func(e *Substance) any { return &e.WithdrawalDays }},
+		},
+	})
+}

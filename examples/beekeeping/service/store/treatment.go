@@ -23,20 +23,7 @@ type Treatment struct {
 }
 
 // Treatments is the table treatment: its columns, its relations and what can be done with it.
-var Treatments = &treatmentTable{
-	table:        gate.NewTable(treatmentDef, func(k *int64) []any { return []any{k} }),
-	ID:           gate.NewOrdered[int64](treatmentDef, "id"),
-	HiveID:       gate.NewOrdered[int64](treatmentDef, "hive_id"),
-	SubstanceID:  gate.NewOrdered[int64](treatmentDef, "substance_id"),
-	InspectionID: gate.NewNullableOrdered[int64](treatmentDef, "inspection_id"),
-	StartedOn:    gate.NewOrdered[gate.Date](treatmentDef, "started_on"),
-	EndedOn:      gate.NewNullableOrdered[gate.Date](treatmentDef, "ended_on"),
-	Dose:         gate.NewOrdered[gate.Decimal](treatmentDef, "dose"),
-
-	Hive:       gate.NewToOne(treatmentDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Treatment) **Hive { return &e.Hive }),
-	Substance:  gate.NewToOne(treatmentDef, substanceDef, gate.On{{"substance_id", "id"}}, func(e *Treatment) **Substance { return &e.Substance }),
-	Inspection: gate.NewToOne(treatmentDef, inspectionDef, gate.On{{"inspection_id", "id"}}, func(e *Treatment) **Inspection { return &e.Inspection }),
-}
+var Treatments = newTreatmentTable()
 
 type treatmentTable struct {
 	table[*Treatment, int64]
@@ -53,17 +40,38 @@ type treatmentTable struct {
 	Inspection *gate.ToOne[*Treatment, *Inspection]
 }
 
+func newTreatmentTable() *treatmentTable {
+	return &treatmentTable{
+		table:        gate.NewTable(treatmentDef, func(k *int64) []any { return []any{k} }),
+		ID:           gate.NewOrdered[int64](treatmentDef, "id"),
+		HiveID:       gate.NewOrdered[int64](treatmentDef, "hive_id"),
+		SubstanceID:  gate.NewOrdered[int64](treatmentDef, "substance_id"),
+		InspectionID: gate.NewNullableOrdered[int64](treatmentDef, "inspection_id"),
+		StartedOn:    gate.NewOrdered[gate.Date](treatmentDef, "started_on"),
+		EndedOn:      gate.NewNullableOrdered[gate.Date](treatmentDef, "ended_on"),
+		Dose:         gate.NewOrdered[gate.Decimal](treatmentDef, "dose"),
+
+		Hive:       gate.NewToOne(treatmentDef, hiveDef, gate.On{{"hive_id", "id"}}, func(e *Treatment) **Hive { return &e.Hive }),
+		Substance:  gate.NewToOne(treatmentDef, substanceDef, gate.On{{"substance_id", "id"}}, func(e *Treatment) **Substance { return &e.Substance }),
+		Inspection: gate.NewToOne(treatmentDef, inspectionDef, gate.On{{"inspection_id", "id"}}, func(e *Treatment) **Inspection { return &e.Inspection }),
+	}
+}
+
 // treatmentDef describes the table treatment to the runtime.
-var treatmentDef = gate.Describe(gate.Spec[*Treatment]{
-	Name: "treatment",
-	New:  func() *Treatment { return new(Treatment) },
-	Fields: []gate.Field[*Treatment]{
-		{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Treatment) any { return &e.ID }},
-		{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.HiveID }},
-		{Name: "substance_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.SubstanceID }},
-		{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.InspectionID }},
-		{Name: "started_on", Type: gate.TypeDate, In: func(e *Treatment) any { return &e.StartedOn }},
-		{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.EndedOn }},
-		{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0", In: func(e *Treatment) any { return &e.Dose }},
-	},
-})
+var treatmentDef = newTreatmentDef()
+
+func newTreatmentDef() *gate.Def[*Treatment] {
+	return gate.Describe(gate.Spec[*Treatment]{
+		Name: "treatment",
+		New:  func() *Treatment { return new(Treatment) },
+		Fields: []gate.Field[*Treatment]{
+			{Name: "id", Type: gate.TypeInt64, Flags: gate.Key | gate.Auto, In: func(e *Treatment) any { return &e.ID }},
+			{Name: "hive_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.HiveID }},
+			{Name: "substance_id", Type: gate.TypeInt64, In: func(e *Treatment) any { return &e.SubstanceID }},
+			{Name: "inspection_id", Type: gate.TypeInt64, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.InspectionID }},
+			{Name: "started_on", Type: gate.TypeDate, In: func(e *Treatment) any { return &e.StartedOn }},
+			{Name: "ended_on", Type: gate.TypeDate, Flags: gate.Nullable, In: func(e *Treatment) any { return &e.EndedOn }},
+			{Name: "dose", Type: gate.TypeNumeric, Precision: 8, Scale: 3, Above: "0", In: func(e *Treatment) any { return &e.Dose }},
+		},
+	})
+}
