@@ -31,57 +31,90 @@ import (
 	"widegate/internal/testdb"
 )
 
-func TestMain(m *testing.M) { os.Exit(testdb.Main(m)) }
+func TestMain(m *testing.M) {
+	if what := os.Getenv(serveVariable); what != "" {
+		serveProcess(what)
+		return
+	}
+	os.Exit(testdb.Main(m))
+}
 
 var only = flag.String("only", "", "measure the scenarios that have this in their names")
 
 // sides are both on one database.
 type sides struct {
-	engine string
-	db     gate.DB
-	store  *byhand.Store
-	plain  func() *sql.DB // opens the database for the side by hand
+	engine     string
+	url        string // of the generated side
+	urlByHand  string // the same, but for SQLite: each side has a file of its own
+	db         gate.DB
+	store      *byhand.Store
+	copyOfFile func() // makes the file of the side by hand
+}
+
+// openOurs opens a database as the generated store does.
+func openOurs(ctx context.Context, engine, url string) (gate.DB, error) {
+	switch engine {
+	case "postgres":
+		return postgres.Open(ctx, url)
+	case "mysql":
+		return mysql.Open(ctx, url)
+	}
+	return sqlite.Open(ctx, url)
+}
+
+// openByHand opens a database for the side by hand, with the usual driver.
+func openByHand(ctx context.Context, engine, url string) (*byhand.Store, error) {
+	var db *sql.DB
+	var err error
+	switch engine {
+	case "postgres":
+		db, err = sql.Open("pgx", url)
+	case "mysql":
+		config, fault := mysql.ParseURL(url)
+		if fault != nil {
+			return nil, fault
+		}
+		config.ParseTime = true
+		connector, fault := mysqldriver.NewConnector(config)
+		if fault != nil {
+			return nil, fault
+		}
+		db = sql.OpenDB(connector)
+	default:
+		db, err = sql.Open("sqlite", "file:"+url+"?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate&_time_format=sqlite")
+	}
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(20)
+	db.SetMaxIdleConns(20)
+	return byhand.New(ctx, db, engine)
 }
 
 func open(t testing.TB, engine string) sides {
 	ctx := context.Background()
 	schema, err := os.ReadFile("schema/" + engine + ".sql")
 	require.NoError(t, err)
-	s := sides{engine: engine}
+	s := sides{engine: engine, copyOfFile: func() {}}
 	switch engine {
 	case "postgres":
-		url := testdb.Postgres(t)
-		s.db, err = postgres.Open(ctx, url)
-		require.NoError(t, err)
-		s.plain = func() *sql.DB {
-			db, err := sql.Open("pgx", url)
-			require.NoError(t, err)
-			return db
-		}
+		s.url = testdb.Postgres(t)
 	case "mysql":
-		url := testdb.MySQL(t)
-		s.db, err = mysql.Open(ctx, url)
-		require.NoError(t, err)
-		config, fault := mysql.ParseURL(url)
-		require.NoError(t, fault)
-		config.ParseTime = true
-		connector, fault := mysqldriver.NewConnector(config)
-		require.NoError(t, fault)
-		s.plain = func() *sql.DB { return sql.OpenDB(connector) }
+		s.url = testdb.MySQL(t)
 	default:
-		path := filepath.Join(t.TempDir(), "bench.db")
-		require.NoError(t, os.WriteFile(path, nil, 0o644))
-		s.db, err = sqlite.Open(ctx, path)
-		require.NoError(t, err)
-		s.plain = func() *sql.DB {
-			// Two drivers in one process must not share a file.
-			_, err := s.db.Exec(ctx, "VACUUM INTO '"+path+".copy'", nil)
+		s.url = filepath.Join(t.TempDir(), "bench.db")
+		require.NoError(t, os.WriteFile(s.url, nil, 0o644))
+	}
+	s.urlByHand = s.url
+	if engine == "sqlite" { // two drivers do not share a file
+		s.urlByHand += ".copy"
+		s.copyOfFile = func() {
+			_, err := s.db.Exec(ctx, "VACUUM INTO '"+s.urlByHand+"'", nil)
 			require.NoError(t, err)
-			db, err := sql.Open("sqlite", "file:"+path+".copy?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_txlock=immediate&_time_format=sqlite")
-			require.NoError(t, err)
-			return db
 		}
 	}
+	s.db, err = openOurs(ctx, engine, s.url)
+	require.NoError(t, err)
 	t.Cleanup(func() { s.db.Close() })
 	for _, statement := range strings.Split(string(schema), ";\n") {
 		if strings.TrimSpace(statement) != "" {
@@ -145,12 +178,10 @@ func fill(t testing.TB, s *sides, n int) {
 		require.NoError(t, rows.Err())
 		require.NoError(t, rows.Close())
 	}
-	plain := s.plain()
-	plain.SetMaxOpenConns(20)
-	plain.SetMaxIdleConns(20)
-	t.Cleanup(func() { plain.Close() })
-	s.store, err = byhand.New(ctx, plain, s.engine)
+	s.copyOfFile()
+	s.store, err = openByHand(ctx, s.engine, s.urlByHand)
 	require.NoError(t, err)
+	t.Cleanup(func() { s.store.Close() })
 }
 
 func list(ctx context.Context, db gate.DB, from int64, n int) ([]*store.Delivery, error) {
@@ -208,7 +239,8 @@ type scenario struct {
 	aim    map[string]string
 }
 
-const rows = 20000
+// rows are those of the table that is measured.
+const rows = 200000
 
 func scenarios(ctx context.Context, s sides) []scenario {
 	var batch []*store.Delivery

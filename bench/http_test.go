@@ -8,38 +8,24 @@ import (
 	"io"
 	"net"
 	"net/http"
-	"net/http/httptest"
-	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"widegate/bench/api"
-	"widegate/gate/rest"
 )
 
-// servers are the generated service and the one by hand, on one database.
+// servers are the generated service and the one by hand, on one database, each in
+// a process of its own.
 type servers struct {
-	ours     *httptest.Server
-	gathered *httptest.Server // ours with requests put together
-	theirs   *httptest.Server
+	ours     *server
+	gathered *server // ours with requests put together
+	theirs   *server
 }
 
 func serve(t testing.TB, s sides) servers {
-	service, err := api.New(s.db)
-	require.NoError(t, err)
-	gathering, err := api.New(s.db, func(c *rest.Config) { c.Gather = true })
-	require.NoError(t, err)
-	list := servers{httptest.NewServer(service), httptest.NewServer(gathering), httptest.NewServer(s.store.Handler())}
-	t.Cleanup(list.ours.Close)
-	t.Cleanup(list.gathered.Close)
-	t.Cleanup(list.theirs.Close)
-	return list
+	return servers{start(t, "ours", s.engine, s.url), start(t, "gathered", s.engine, s.url), start(t, "byhand", s.engine, s.urlByHand)}
 }
 
 // request is a request as it goes over the wire, so that the client costs
@@ -58,8 +44,8 @@ type client struct {
 	in   *bufio.Reader
 }
 
-func dial(b testing.TB, server *httptest.Server) *client {
-	conn, err := net.Dial("tcp", strings.TrimPrefix(server.URL, "http://"))
+func dial(b testing.TB, s *server) *client {
+	conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
 	require.NoError(b, err)
 	b.Cleanup(func() { conn.Close() })
 	return &client{conn, bufio.NewReaderSize(conn, 64<<10)}
@@ -83,35 +69,21 @@ func (c *client) do(text []byte) error {
 	return err
 }
 
-// load sends n requests over some connections at once.
-func load(clients []*client, n int, make func(i int) []byte) error {
-	var next atomic.Int64
-	var failed atomic.Pointer[error]
-	var wait sync.WaitGroup
-	for _, c := range clients {
-		wait.Go(func() {
-			for i := next.Add(1); int(i) <= n; i = next.Add(1) {
-				if err := c.do(make(int(i))); err != nil {
-					failed.Store(&err)
-					return
-				}
-			}
-		})
-	}
-	wait.Wait()
-	if err := failed.Load(); err != nil {
-		return *err
-	}
-	return nil
-}
-
 // exchange is one request to each of the servers.
 type exchange struct {
 	name         string
 	ours, theirs func(i int) []byte
 	connections  int
-	aim          map[string]string
 	gathered     bool
+	aim          map[string]aim
+}
+
+// aim is what is asked: how many times more requests, with what share of the
+// processor's time.
+type aim struct{ times, cpu string }
+
+func aims(postgres, mysql, sqlite aim) map[string]aim {
+	return map[string]aim{"postgres": postgres, "mysql": mysql, "sqlite": sqlite}
 }
 
 func exchanges() []exchange {
@@ -119,8 +91,15 @@ func exchanges() []exchange {
 	get := func(format string) func(i int) []byte {
 		return func(i int) []byte { return request("GET", fmt.Sprintf(format, at(i)), "") }
 	}
+	parents := func(format string) func(i int) []byte {
+		return func(i int) []byte { return request("GET", fmt.Sprintf(format, at(i)%1800), "") }
+	}
 	post := func(path string) func(i int) []byte {
 		return func(i int) []byte { return request("POST", path, bodyOf(i)) }
+	}
+	always := func(method, path, body string) func(int) []byte {
+		text := request(method, path, body)
+		return func(int) []byte { return text }
 	}
 	var list []string
 	for i := range 1000 {
@@ -128,24 +107,29 @@ func exchanges() []exchange {
 	}
 	thousand := "[" + strings.Join(list, ",") + "]"
 	return []exchange{
-		{"GET one by key", get("/api/deliveries/%d"), get("/deliveries/%d"), 8, map[string]string{"postgres": "1.2", "mysql": "1.3", "sqlite": "1.6"}, false},
-		{"GET one, 32, together", get("/api/deliveries/%d"), get("/deliveries/%d"), 32, map[string]string{"postgres": "2.0", "mysql": "2.0", "sqlite": "–"}, true},
-		{"GET list of 100", get("/api/deliveries?limit=100&filter=id>=%d"), get("/deliveries?limit=100&from=%d"), 8, map[string]string{"postgres": "2.4", "mysql": "2.0", "sqlite": "4.5"}, false},
-		{"GET list of 1,000", get("/api/deliveries?limit=1000&filter=id>=%d"), get("/deliveries?limit=1000&from=%d"), 8, map[string]string{"postgres": "3.0", "mysql": "2.3", "sqlite": "5.0"}, false},
-		{"GET 100 with 8 children", func(i int) []byte {
-			return request("GET", fmt.Sprintf("/api/deliveries?limit=100&with=samples&filter=id>=%d", at(i)%1800), "")
-		}, func(i int) []byte {
-			return request("GET", fmt.Sprintf("/deliveries?limit=100&with=samples&from=%d", at(i)%1800), "")
-		}, 8, map[string]string{"postgres": "2.0", "mysql": "1.6", "sqlite": "4.0"}, false},
-		{"POST one, 8 connections", post("/api/deliveries"), post("/deliveries"), 8, map[string]string{"postgres": "1.0", "mysql": "1.0", "sqlite": "1.3"}, false},
-		{"POST one, 8, together", post("/api/deliveries"), post("/deliveries"), 8, map[string]string{"postgres": "1.0", "mysql": "1.0", "sqlite": "1.3"}, true},
-		{"POST one, 64, together", post("/api/deliveries"), post("/deliveries"), 64, map[string]string{"postgres": "2.0", "mysql": "1.7", "sqlite": "2.0"}, true},
-		{"POST 1,000 in one body", func(int) []byte { return request("POST", "/api/deliveries", thousand) },
-			func(int) []byte { return request("POST", "/deliveries", thousand) }, 1, map[string]string{"postgres": "6", "mysql": "3.5", "sqlite": "2.2"}, false},
-		{"export as NDJSON", func(int) []byte { return request("GET", "/api/deliveries?limit=none&f=ndjson", "") },
-			func(int) []byte { return request("GET", "/deliveries/export", "") }, 1, map[string]string{"postgres": "3.0", "mysql": "2.5", "sqlite": "5.0"}, false},
+		{"GET one, 8", get("/api/deliveries/%d"), get("/deliveries/%d"), 8, false, aims(aim{"1.2", "75"}, aim{"1.15", "80"}, aim{"1.6", "60"})},
+		{"GET one, 8, together", get("/api/deliveries/%d"), get("/deliveries/%d"), 8, true, aims(aim{"1.2", "75"}, aim{"1.15", "80"}, aim{"1.6", "60"})},
+		{"GET one, 64, together", get("/api/deliveries/%d"), get("/deliveries/%d"), 64, true, aims(aim{"1.5", "65"}, aim{"1.45", "70"}, aim{"1.5", "65"})},
+		{"list of 100", get("/api/deliveries?limit=100&filter=id>=%d"), get("/deliveries?limit=100&from=%d"), 8, false, aims(aim{"3.0", "30"}, aim{"1.9", "45"}, aim{"4.0", "28"})},
+		{"list of 1,000", get("/api/deliveries?limit=1000&filter=id>=%d"), get("/deliveries?limit=1000&from=%d"), 8, false, aims(aim{"4.0", "24"}, aim{"2.3", "40"}, aim{"5.0", "24"})},
+		{"100 parents, 8 children", parents("/api/deliveries?limit=100&with=samples&filter=id>=%d"), parents("/deliveries?limit=100&with=samples&from=%d"), 8, false,
+			aims(aim{"2.5", "32"}, aim{"1.7", "50"}, aim{"3.5", "35"})},
+		{"POST one, 8", post("/api/deliveries"), post("/deliveries"), 8, false, aims(aim{"1.2", "90"}, aim{"1.0", "95"}, aim{"1.6", "75"})},
+		{"POST one, 8, not read back", post("/api/deliveries"), post("/deliveries/unread"), 8, false, aims(aim{}, aim{}, aim{})},
+		{"POST one, 64, together", post("/api/deliveries"), post("/deliveries"), 64, true, aims(aim{"1.8", "75"}, aim{"1.5", "85"}, aim{"2.0", "70"})},
+		{"POST 1,000 in one body", always("POST", "/api/deliveries", thousand), always("POST", "/deliveries", thousand), 1, false,
+			aims(aim{"5", "40"}, aim{"3", "45"}, aim{"2.5", "50"})},
+		{"export as NDJSON", always("GET", "/api/deliveries?limit=none&f=ndjson", ""), always("GET", "/deliveries/export", ""), 1, false,
+			aims(aim{"3.5", "25"}, aim{"2.5", "33"}, aim{"5.0", "20"})},
 	}
 }
+
+// ofLimit is how near the list of 100 comes to what could be at best.
+var ofLimit = exchange{"list of 100 ÷ limit", func(i int) []byte {
+	return request("GET", fmt.Sprintf("/api/deliveries?limit=100&filter=id>=%d", 1+i*7919%(rows-1100)), "")
+}, func(i int) []byte {
+	return request("GET", fmt.Sprintf("/?from=%d", 1+i*7919%(rows-1100)), "")
+}, 8, false, nil}
 
 // bodyOf is the i-th delivery as it is sent.
 func bodyOf(i int) string {
@@ -187,7 +171,7 @@ func TestBothServicesGiveTheSame(t *testing.T) {
 					assert.Equal(t, want[i], together[i], ours)
 				}
 			}
-			for _, server := range []struct{ url, path string }{{both.ours.URL, "/api/deliveries"}, {both.theirs.URL, "/deliveries"}} {
+			for _, server := range []struct{ url, path string }{{both.ours.URL, "/api/deliveries"}, {both.theirs.URL, "/deliveries"}, {both.theirs.URL, "/deliveries/unread"}} {
 				res, err := http.Post(server.url+server.path, "application/json", strings.NewReader(bodyOf(1)))
 				require.NoError(t, err)
 				assert.Equal(t, 201, res.StatusCode)
@@ -231,82 +215,4 @@ func settled(v any) any {
 		}
 	}
 	return v
-}
-
-// BenchmarkService prints for each exchange how many times more requests the
-// generated service answers, and its share of the processor's time a request.
-func BenchmarkService(b *testing.B) {
-	for _, engine := range engines {
-		b.Run(engine, func(b *testing.B) {
-			s := open(b, engine)
-			fill(b, &s, rows)
-			both := serve(b, s)
-			for _, e := range exchanges() {
-				if *only != "" && !strings.Contains(e.name, *only) {
-					continue
-				}
-				speed, cpu := compareLoads(b, e, both)
-				fmt.Printf("%-9s %-26s %5.2f ×  (aim %-3s)  CPU %3.0f %%\n", engine, e.name, speed, e.aim[engine], 100*cpu)
-			}
-			s.limit(b, both)
-		})
-	}
-}
-
-func compareLoads(b *testing.B, e exchange, both servers) (speed, cpu float64) {
-	b.Helper()
-	var ours, theirs []*client
-	for range e.connections {
-		server := both.ours
-		if e.gathered {
-			server = both.gathered
-		}
-		ours, theirs = append(ours, dial(b, server)), append(theirs, dial(b, both.theirs))
-	}
-	run := func(clients []*client, make func(i int) []byte) func(n int) error {
-		return func(n int) error { return load(clients, n, make) }
-	}
-	return compareRuns(b, run(ours, e.ours), run(theirs, e.theirs))
-}
-
-// limit prints how near the list of 100 comes to what could be at best: the same
-// query, whose rows are thrown away, and an answer of the same length.
-func (s sides) limit(b *testing.B, both servers) {
-	b.Helper()
-	if *only != "" && !strings.Contains("GET list of 100", *only) {
-		return
-	}
-	res, err := http.Get(both.ours.URL + "/api/deliveries?limit=100")
-	require.NoError(b, err)
-	text, err := io.ReadAll(res.Body)
-	require.NoError(b, err)
-	res.Body.Close()
-	empty := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		rows, err := s.db.Query(r.Context(), limitQuery[s.engine], []any{int64(len(r.URL.RawQuery))})
-		if err != nil {
-			panic(err)
-		}
-		defer rows.Close()
-		for rows.Next() {
-		}
-		w.Header().Set("Content-Length", fmt.Sprint(len(text)))
-		w.Write(text)
-	}))
-	defer empty.Close()
-	var ours, best []*client
-	for range 8 {
-		ours, best = append(ours, dial(b, both.ours)), append(best, dial(b, empty))
-	}
-	all := exchanges()
-	list := all[slices.IndexFunc(all, func(e exchange) bool { return e.name == "GET list of 100" })].ours
-	speed, cpu := compareRuns(b, func(n int) error { return load(ours, n, list) }, func(n int) error { return load(best, n, list) })
-	fmt.Printf("%-9s %-26s %5.2f ×  (limit  1)  CPU %3.0f %%\n", s.engine, "GET list of 100 ÷ limit", speed, 100*cpu)
-}
-
-const allColumns = `id, code, keeper, remark, weight_kg, is_accepted, delivered_on, recorded_at, previous_id, tag, facts, moisture, region, grade`
-
-var limitQuery = map[string]string{
-	"postgres": "SELECT " + allColumns + " FROM delivery WHERE id >= $1 ORDER BY id LIMIT 101",
-	"mysql":    "SELECT " + allColumns + " FROM delivery WHERE id >= ? ORDER BY id LIMIT 101",
-	"sqlite":   "SELECT " + allColumns + " FROM delivery WHERE id >= ? ORDER BY id LIMIT 101",
 }

@@ -54,6 +54,8 @@ const (
 // Store has the prepared statements.
 type Store struct {
 	db       *sql.DB
+	writing  sync.Mutex // SQLite has one writer
+	single   bool
 	numbered bool // placeholders are $1, $2 …
 	lastID   bool // the number of a new row comes from LastInsertId
 	find     *sql.Stmt
@@ -67,7 +69,7 @@ type Store struct {
 
 // New prepares the statements for an engine: postgres, mysql or sqlite.
 func New(ctx context.Context, db *sql.DB, engine string) (*Store, error) {
-	s := &Store{db: db, numbered: engine == "postgres", lastID: engine == "mysql", samples: map[int]*sql.Stmt{}, many: map[int]*sql.Stmt{}}
+	s := &Store{db: db, numbered: engine == "postgres", lastID: engine == "mysql", single: engine == "sqlite", samples: map[int]*sql.Stmt{}, many: map[int]*sql.Stmt{}}
 	insert := "INSERT INTO delivery (" + insertColumns + ") VALUES " + s.places(1, width)
 	stored := insert + " RETURNING " + columns
 	if !s.lastID {
@@ -118,6 +120,9 @@ func scan(row interface{ Scan(...any) error }, d *Delivery) error {
 	return row.Scan(&d.ID, &d.Code, &d.Keeper, &d.Remark, &d.WeightKg, &d.IsAccepted, &d.DeliveredOn, &d.RecordedAt,
 		&d.PreviousID, &d.Tag, &d.Facts, &d.Moisture, &d.Region, &d.Grade)
 }
+
+// Close gives the connections back.
+func (s *Store) Close() error { return s.db.Close() }
 
 // Find returns the delivery of a key.
 func (s *Store) Find(ctx context.Context, id int64) (*Delivery, error) {
@@ -198,8 +203,18 @@ func args(to []any, d *Delivery) []any {
 	return append(to, d.Code, d.Keeper, d.Remark, d.WeightKg, d.IsAccepted, d.DeliveredOn, d.RecordedAt, d.PreviousID, d.Tag, string(d.Facts), d.Moisture, d.Region, d.Grade)
 }
 
+// write keeps other writers out where the engine has one.
+func (s *Store) write() (done func()) {
+	if !s.single {
+		return func() {}
+	}
+	s.writing.Lock()
+	return s.writing.Unlock
+}
+
 // Insert stores a delivery and sets its id.
 func (s *Store) Insert(ctx context.Context, d *Delivery) error {
+	defer s.write()()
 	if !s.lastID {
 		return s.insert.QueryRowContext(ctx, args(nil, d)...).Scan(&d.ID)
 	}
@@ -213,6 +228,7 @@ func (s *Store) Insert(ctx context.Context, d *Delivery) error {
 
 // InsertStored stores a delivery and reads back what is stored then.
 func (s *Store) InsertStored(ctx context.Context, d *Delivery) error {
+	defer s.write()()
 	if err := scan(s.stored.QueryRowContext(ctx, args(nil, d)...), d); err != nil {
 		return fmt.Errorf("inserting a delivery: %w", err)
 	}
@@ -221,6 +237,7 @@ func (s *Store) InsertStored(ctx context.Context, d *Delivery) error {
 
 // InsertLoop stores deliveries one by one in a transaction.
 func (s *Store) InsertLoop(ctx context.Context, list []*Delivery) (err error) {
+	defer s.write()()
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", err)

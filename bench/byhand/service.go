@@ -3,14 +3,19 @@ package byhand
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net/http"
+	"regexp"
 	"strconv"
 	"time"
+	"unicode/utf8"
 )
 
 // Handler serves deliveries as JSON: net/http, one struct for the answers, and
@@ -20,7 +25,8 @@ func (s *Store) Handler() http.Handler {
 	mux.HandleFunc("GET /deliveries/{id}", s.serveOne)
 	mux.HandleFunc("GET /deliveries", s.serveList)
 	mux.HandleFunc("GET /deliveries/export", s.serveExport)
-	mux.HandleFunc("POST /deliveries", s.servePost)
+	mux.HandleFunc("POST /deliveries", s.servePost(s.InsertStored))
+	mux.HandleFunc("POST /deliveries/unread", s.servePost(s.Insert)) // the answer is what was sent
 	return mux
 }
 
@@ -63,7 +69,41 @@ func toJSON(d *Delivery) deliveryJSON {
 	return j
 }
 
+// check is what the schema says of the columns.
+func (j deliveryJSON) check() error {
+	for _, text := range []struct {
+		name, value string
+		most        int
+	}{{"code", j.Code, 20}, {"keeper", j.Keeper, 60}, {"region", j.Region, 40}, {"grade", j.Grade, 10}} {
+		if text.value == "" {
+			return fmt.Errorf("%s is required", text.name)
+		}
+		if utf8.RuneCountInString(text.value) > text.most {
+			return fmt.Errorf("%s may have %d characters at most", text.name, text.most)
+		}
+	}
+	weight, err := j.WeightKg.Float64()
+	switch {
+	case err != nil || math.Abs(weight) >= 1e8:
+		return fmt.Errorf("weight_kg must be a number of at most 8 digits before the point")
+	case j.RecordedAt.IsZero():
+		return fmt.Errorf("recorded_at is required")
+	case !tagForm.MatchString(j.Tag):
+		return fmt.Errorf("tag must be a UUID")
+	case len(j.Facts) == 0:
+		return fmt.Errorf("facts is required")
+	case math.IsNaN(j.Moisture) || math.IsInf(j.Moisture, 0):
+		return fmt.Errorf("moisture must be a number")
+	}
+	return nil
+}
+
+var tagForm = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+
 func (j deliveryJSON) delivery() (*Delivery, error) {
+	if err := j.check(); err != nil {
+		return nil, err
+	}
 	on, err := time.Parse(time.DateOnly, j.DeliveredOn)
 	if err != nil {
 		return nil, err
@@ -106,7 +146,27 @@ func (s *Store) serveOne(w http.ResponseWriter, r *http.Request) {
 		fail(w, err)
 		return
 	}
-	sendJSON(w, http.StatusOK, toJSON(d))
+	sendRow(w, r, http.StatusOK, toJSON(d))
+}
+
+// sendRow sends a row with its entity tag, unless the caller has it already.
+func sendRow(w http.ResponseWriter, r *http.Request, status int, j deliveryJSON) {
+	body, err := json.Marshal(j)
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	sum := sha256.Sum256(body)
+	tag := `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`
+	w.Header().Set("ETag", tag)
+	if r.Header.Get("If-None-Match") == tag {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Content-Length", strconv.Itoa(len(body)))
+	w.WriteHeader(status)
+	w.Write(body)
 }
 
 func (s *Store) serveList(w http.ResponseWriter, r *http.Request) {
@@ -158,38 +218,51 @@ func (s *Store) serveExport(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func (s *Store) servePost(w http.ResponseWriter, r *http.Request) {
-	var raw json.RawMessage
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 8<<20)).Decode(&raw); err != nil {
-		http.Error(w, err.Error(), http.StatusBadRequest)
-		return
+func (s *Store) servePost(insert func(context.Context, *Delivery) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		var raw json.RawMessage
+		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 8<<20)).Decode(&raw); err != nil {
+			http.Error(w, err.Error(), http.StatusBadRequest)
+			return
+		}
+		if len(raw) > 0 && raw[0] == '[' {
+			s.serveMany(w, r, raw)
+			return
+		}
+		var j deliveryJSON
+		err := json.Unmarshal(raw, &j)
+		if err == nil {
+			var d *Delivery
+			if d, err = j.delivery(); err == nil {
+				if err = insert(r.Context(), d); err != nil {
+					fail(w, err)
+					return
+				}
+				w.Header().Set("Location", fmt.Sprintf("/deliveries/%d", d.ID))
+				sendRow(w, r, http.StatusCreated, toJSON(d))
+				return
+			}
+		}
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 	}
-	many := len(raw) > 0 && raw[0] == '['
-	list := make([]deliveryJSON, 1)
-	var err error
-	if many {
-		err = json.Unmarshal(raw, &list)
-	} else {
-		err = json.Unmarshal(raw, &list[0])
-	}
+}
+
+func (s *Store) serveMany(w http.ResponseWriter, r *http.Request, raw []byte) {
+	var list []deliveryJSON
+	err := json.Unmarshal(raw, &list)
 	deliveries, err2 := toDeliveries(list)
 	if err = errors.Join(err, err2); err != nil {
 		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		return
 	}
-	if err := s.store(r.Context(), deliveries); err != nil {
+	if err := s.InsertLoop(r.Context(), deliveries); err != nil {
 		fail(w, err)
 		return
 	}
 	for i, d := range deliveries {
 		list[i].ID = d.ID
 	}
-	if many {
-		sendJSON(w, http.StatusCreated, map[string]any{"items": list})
-		return
-	}
-	w.Header().Set("Location", fmt.Sprintf("/deliveries/%d", list[0].ID))
-	sendJSON(w, http.StatusCreated, list[0])
+	sendJSON(w, http.StatusCreated, map[string]any{"items": list})
 }
 
 func toDeliveries(list []deliveryJSON) ([]*Delivery, error) {
@@ -201,11 +274,4 @@ func toDeliveries(list []deliveryJSON) ([]*Delivery, error) {
 		}
 	}
 	return deliveries, nil
-}
-
-func (s *Store) store(ctx context.Context, list []*Delivery) error {
-	if len(list) == 1 {
-		return s.Insert(ctx, list[0])
-	}
-	return s.InsertLoop(ctx, list)
 }
