@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"runtime/pprof"
 	"strconv"
 	"strings"
 	"sync"
@@ -18,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/bench/api"
+	"widegate/bench/store"
 	"widegate/gate"
 	"widegate/gate/rest"
 )
@@ -61,6 +64,7 @@ func serveProcess(what string) {
 	if err == nil {
 		var l net.Listener
 		if l, err = net.Listen("tcp", "127.0.0.1:0"); err == nil {
+			defer profile(fields[0] + "-" + fields[1])()
 			fmt.Println(l.Addr())
 			go http.Serve(l, handler)
 			bufio.NewReader(os.Stdin).ReadByte()
@@ -69,6 +73,29 @@ func serveProcess(what string) {
 	}
 	fmt.Fprintln(os.Stderr, err)
 	os.Exit(1)
+}
+
+// profileVariable names the folder where servers leave profiles of what they do.
+const profileVariable = "WIDEGATE_BENCH_PROFILES"
+
+// profile writes a profile of the processor's time until it is stopped.
+func profile(name string) (stop func()) {
+	folder := os.Getenv(profileVariable)
+	if folder == "" {
+		return func() {}
+	}
+	f, err := os.Create(filepath.Join(folder, name+".pprof"))
+	if err == nil {
+		err = pprof.StartCPUProfile(f)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return func() {}
+	}
+	return func() {
+		pprof.StopCPUProfile()
+		f.Close()
+	}
 }
 
 func handlerOf(ctx context.Context, service, engine, url string) (http.Handler, error) {
@@ -101,11 +128,8 @@ func limit(db gate.DB, engine string) http.Handler {
 			return
 		}
 		defer rows.Close()
-		var id int64
-		fields := []any{&id}
-		for len(fields) < 14 {
-			fields = append(fields, new([]byte))
-		}
+		d := new(store.Delivery)
+		fields := []any{&d.ID, &d.Code, &d.Keeper, &d.Remark, &d.WeightKg, &d.IsAccepted, &d.DeliveredOn, &d.RecordedAt, &d.PreviousID, &d.Tag, &d.Facts, &d.Moisture, &d.Region, &d.Grade}
 		for rows.Next() {
 			if err := rows.Scan(fields); err != nil {
 				http.Error(w, err.Error(), http.StatusInternalServerError)

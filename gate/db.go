@@ -120,6 +120,7 @@ type Engine struct {
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
 	OwnUUIDs     bool   // UUIDs are a type, and not kept as texts
+	ChecksJSON   bool   // JSON columns hold nothing else
 	RowWord      string // before each row of a VALUES that stands in FROM
 	NullsHigh    bool   // NULL sorts as the largest value; else as the smallest
 	EnumsByPlace bool   // enums sort by the place of their labels, but compare as text

@@ -194,33 +194,39 @@ type family struct {
 	placeOf  []int          // of each parent; -1 where it has nulls
 	children [][]any        // by place
 	all      []any
+	values   []any  // those of keys
+	key      []byte // for the next parent
 }
 
 func newFamily(e *edge, parents []any) *family {
-	f := &family{edge: e, place: make(map[string]int, len(parents)), placeOf: make([]int, len(parents))}
+	f := &family{edge: e, place: make(map[string]int, len(parents)), placeOf: make([]int, 0, len(parents))}
 	var fields []any
-	var key []byte
-	for i, p := range parents {
+	for _, p := range parents {
 		fields = e.parent().fields(fields[:0], p)
-		key = keyOf(key[:0], fields, e.link.from)
-		if key == nil {
-			f.placeOf[i] = -1
-			continue
-		}
-		at, known := f.place[string(key)]
-		if !known {
-			at = len(f.keys)
-			f.place[string(key)] = at
-			values := make([]any, len(e.link.from))
-			for n, c := range e.link.from {
-				values[n] = fieldOf(fields[c]).arg()
-			}
-			f.keys = append(f.keys, values)
-		}
-		f.placeOf[i] = at
+		f.add(fields, e.link.from)
 	}
 	f.children = make([][]any, len(f.keys))
 	return f
+}
+
+// add takes a parent, whose linking values are in some of the fields.
+func (f *family) add(fields []any, columns []int) {
+	f.key = keyOf(f.key[:0], fields, columns)
+	if f.key == nil {
+		f.placeOf = append(f.placeOf, -1)
+		return
+	}
+	at, known := f.place[string(f.key)]
+	if !known {
+		at = len(f.keys)
+		f.place[string(f.key)] = at
+		from := len(f.values)
+		for _, c := range columns {
+			f.values = append(f.values, fieldOf(fields[c]).arg())
+		}
+		f.keys = append(f.keys, f.values[from:len(f.values):len(f.values)])
+	}
+	f.placeOf = append(f.placeOf, at)
 }
 
 // keyOf makes the values of columns comparable as bytes, which it appends to
@@ -230,27 +236,32 @@ func keyOf(b []byte, fields []any, columns []int) []byte {
 		b = make([]byte, 0, 16*len(columns))
 	}
 	for _, c := range columns {
-		f := fieldOf(fields[c])
-		if f.arg() == nil {
+		if isNull(fields[c]) {
 			return nil
 		}
 		at := len(b)
-		b = f.appendText(append(b, 0, 0, 0, 0))
+		b = fieldOf(fields[c]).appendText(append(b, 0, 0, 0, 0))
 		binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
 	}
 	return b
+}
+
+// isNull is IsNull without making an argument of the commonest keys.
+func isNull(p any) bool {
+	switch p := p.(type) {
+	case *int64, *string:
+		return false
+	case *Maybe[int64]:
+		return p.IsNull()
+	}
+	return IsNull(p)
 }
 
 // loadChunk reads the children of some parents by one statement. first is the
 // place of the first of them.
 func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any, first int) error {
 	e := f.edge
-	perParent := e.child.limit
-	if e.single {
-		perParent = 0
-	}
-	s := e.link.childStatement(db.Engine(), keys, e.child.orderByKey(), perParent)
-	rows, err := s.query(ctx, db)
+	rows, err := e.childStatement(db.Engine(), keys, nil).query(ctx, db)
 	if err != nil {
 		return wrapReading(e.child.info, err)
 	}
@@ -273,28 +284,120 @@ func (f *family) loadChunk(ctx context.Context, db DB, keys [][]any, first int) 
 	return rows.Close()
 }
 
+// childStatement reads the children of some parents: these columns; nil is all.
+func (e *edge) childStatement(engine *Engine, keys [][]any, columns []int) *statement {
+	q, perParent := e.child.orderByKey(), e.child.limit
+	if e.single {
+		perParent = 0
+	}
+	q.columns = columns
+	return e.link.childStatement(engine, keys, q, perParent)
+}
+
+// Children reads rows related to some parents into fields of the caller's own, as
+// ReadInto does, and tells which rows belong to which parent.
+type Children struct {
+	f     *family
+	links []int
+}
+
+// Children begins to read the rows of a relation.
+func (r Relation) Children() *Children {
+	c := &Children{f: &family{edge: r.e, place: map[string]int{}}}
+	for n := range r.e.link.from {
+		c.links = append(c.links, n)
+	}
+	return c
+}
+
+// Links are the columns of a parent by which its related rows are found.
+func (c *Children) Links() []int { return c.f.edge.link.from }
+
+// Add takes the next parent: pointers to its values of Links.
+func (c *Children) Add(links []any) { c.f.add(links, c.links) }
+
+// Places is how many parents there are that have different rows.
+func (c *Children) Places() int { return len(c.f.keys) }
+
+// Place is the place of the rows of a parent, of which i came before it; it is -1
+// where there are none.
+func (c *Children) Place(i int) int { return c.f.placeOf[i] }
+
+// Read reads the rows of all parents: the columns, in the order given, go into the
+// fields that next returns for a row; done is called behind each with the place
+// that it belongs to, or -1. No hook runs.
+func (c *Children) Read(ctx context.Context, db DB, columns []int, next func() []any, done func(place int)) error {
+	e := c.f.edge
+	if err := e.check(); err != nil {
+		return err
+	}
+	first := 0
+	for part := range slices.Chunk(c.f.keys, mostKeys) {
+		if err := c.readChunk(ctx, db, part, first, columns, next, done); err != nil {
+			return wrapReading(e.child.info, err)
+		}
+		first += len(part)
+	}
+	return nil
+}
+
+func (c *Children) readChunk(ctx context.Context, db DB, keys [][]any, first int, columns []int, next func() []any, done func(place int)) error {
+	child := c.f.edge.link.child
+	parent := c.f.parentOf(db.Engine(), first)
+	own := child.fieldsOf(child.create()) // what tells the parent, where the row itself does
+	columns = slices.Clip(columns)
+	for _, i := range parent.columns {
+		columns = append(columns, i)
+	}
+	rows, err := c.f.edge.childStatement(db.Engine(), keys, columns).query(ctx, db)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var fields []any
+	for rows.Next() {
+		fields = append(append(fields[:0], parent.before...), next()...)
+		for _, i := range parent.columns {
+			fields = append(fields, own[i])
+		}
+		if err := rows.Scan(fields); err != nil {
+			return err
+		}
+		place, ok := parent.place(own)
+		if !ok {
+			place = -1
+		}
+		done(place)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	return rows.Close()
+}
+
 // parentReading tells the parent of a row that is read.
 type parentReading struct {
-	before []any                                // what is read before the child
-	place  func(fields []any) (at int, ok bool) // of the fields of the row
+	before  []any                                // what is read before the child
+	columns []int                                // of the child that tell it
+	place   func(fields []any) (at int, ok bool) // of the fields of the row
 }
 
 func (f *family) parentOf(e *Engine, first int) parentReading {
 	l := f.edge.link
 	if !l.exact(e) {
 		var place int64
-		return parentReading{[]any{&place}, func([]any) (int, bool) { return first + int(place) - 1, true }}
+		return parentReading{[]any{&place}, nil, func([]any) (int, bool) { return first + int(place) - 1, true }}
 	}
 	var key []byte
 	if l.join == nil {
-		return parentReading{nil, func(fields []any) (int, bool) {
+		return parentReading{nil, l.to, func(fields []any) (int, bool) {
 			key = keyOf(key[:0], fields, l.to)
 			at, ok := f.place[string(key)]
 			return at, ok
 		}}
 	}
 	before := []any{l.parent.fieldsOf(l.parent.create())[l.from[0]]}
-	return parentReading{before, func([]any) (int, bool) {
+	return parentReading{before, nil, func([]any) (int, bool) {
 		key = keyOf(key[:0], before, []int{0})
 		at, ok := f.place[string(key)]
 		return at, ok

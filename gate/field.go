@@ -597,15 +597,30 @@ func (f *timeField) appendJSON(b []byte) []byte {
 }
 func (f *timeField) appendText(b []byte) []byte {
 	t := time.Time(*f).UTC()
-	switch year := t.Year(); {
-	case year == infinityYear:
+	year, month, day := t.Date()
+	switch year {
+	case infinityYear:
 		return append(b, infinity...)
-	case year == -infinityYear:
+	case -infinityYear:
 		return append(b, minusInfinity...)
-	case year < 0 || year > 9999:
-		return t.AppendFormat(appendYear(b, year), "-01-02T15:04:05.999999999Z07:00")
 	}
-	return t.AppendFormat(b, time.RFC3339Nano)
+	hour, minute, second := t.Clock()
+	b = append(appendYear(b, year), '-', digit(int(month)/10), digit(int(month)%10), '-', digit(day/10), digit(day%10),
+		'T', digit(hour/10), digit(hour%10), ':', digit(minute/10), digit(minute%10), ':', digit(second/10), digit(second%10))
+	return append(appendFraction(b, t.Nanosecond()), 'Z')
+}
+
+// appendFraction writes the part of a second, as short as it can be.
+func appendFraction(b []byte, nanoseconds int) []byte {
+	if nanoseconds == 0 {
+		return b
+	}
+	b = append(b, '.')
+	for place := 100_000_000; nanoseconds > 0; place /= 10 {
+		b = append(b, digit(nanoseconds/place))
+		nanoseconds %= place
+	}
+	return b
 }
 func (f *timeField) parseJSON(raw []byte) error {
 	var s string

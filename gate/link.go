@@ -199,13 +199,13 @@ func (l link) childStatement(e *Engine, keys [][]any, q query, perParent int) *s
 		if perParent > 0 {
 			s.add("SELECT ")
 			r.writeParentNames(s)
-			s.outputs(l.child)
+			q.writeOutputs(s)
 			s.add(" FROM (")
 		}
 		s.add("SELECT ")
 		r.writeParents(s, perParent > 0)
 		if perParent == 0 {
-			s.outputs(l.child)
+			q.writeOutputs(s)
 		} else {
 			s.columnList(l.child, allColumns(l.child))
 			s.add(", row_number() OVER (PARTITION BY ")

@@ -49,6 +49,16 @@ func (o *Odd) Any() bool {
 	return len(o.values) > 0
 }
 
+// Noted reports whether any value was found that does not fit its column.
+func (o *Odd) Noted() bool {
+	if o == nil {
+		return false
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return len(o.noted) > 0 || len(o.values) > 0
+}
+
 // Check notes a value that its field took and that is none of its column.
 func (o *Odd) Check(t *Info, i int, p any) {
 	if o == nil {

@@ -31,13 +31,15 @@ const (
 	asText
 	asNumber
 	asJSON
+	asCheckedJSON // by the engine
 )
 
 // NewSink makes a sink of column i that appends to the buffer, first what is in
-// prefix. With an Odd, a value that does not fit the column is written as text.
-func (t *Info) NewSink(i int, to *[]byte, prefix string, odd *Odd) *Sink {
+// prefix. It uses a field of the column, which is nobody else's. With an Odd, a
+// value that does not fit the column is written as text.
+func (t *Info) NewSink(e *Engine, i int, field any, to *[]byte, prefix string, odd *Odd) *Sink {
 	c := &t.Columns[i]
-	s := &Sink{to: to, prefix: prefix, column: c, field: t.fieldsOf(t.create())[i], info: t, index: i, odd: odd}
+	s := &Sink{to: to, prefix: prefix, column: c, field: field, info: t, index: i, odd: odd}
 	s.inner = fieldOf(s.field)
 	switch c.Type {
 	case TypeText, TypeUUID, TypeEnum:
@@ -46,6 +48,9 @@ func (t *Info) NewSink(i int, to *[]byte, prefix string, odd *Odd) *Sink {
 		s.way = asNumber
 	case TypeJSON:
 		s.way = asJSON
+		if e.ChecksJSON {
+			s.way = asCheckedJSON
+		}
 	}
 	return s
 }
@@ -82,15 +87,65 @@ func (s *Sink) text(v []byte) error {
 			*s.to = append(append(*s.to, s.prefix...), v...)
 			return nil
 		}
+	case asCheckedJSON:
+		*s.to = append(append(*s.to, s.prefix...), v...)
+		return nil
 	}
-	return s.through(SetText(s.field, v), v)
+	if err := SetText(s.field, v); err != nil || s.mayMisfit() {
+		return s.through(err, v)
+	}
+	return s.write()
+}
+
+// mayMisfit reports whether what was stored in the sink's own value must be looked
+// at more closely.
+func (s *Sink) mayMisfit() bool {
+	if s.odd == nil {
+		return false
+	}
+	switch s.column.Type {
+	case TypeText, TypeOther, TypeUUID, TypeEnum:
+		return true
+	case TypeTimestamp, TypeTimestampTZ:
+		return s.odd.zeroTimes
+	case TypeDate:
+		d, ok := s.field.(*Date)
+		if m, maybe := s.field.(*Maybe[Date]); maybe {
+			d, ok = &m.value, true
+		}
+		return !ok || d.Month < 1 || d.Day < 1
+	}
+	return false
+}
+
+// write writes the sink's own value.
+func (s *Sink) write() error {
+	*s.to = s.column.AppendJSON(append(*s.to, s.prefix...), s.field)
+	return nil
 }
 
 var errMisfit = errors.New("the value is none of the column")
 
-func (s *Sink) float(v float64) error  { return s.through(SetFloat(s.field, v), v) }
-func (s *Sink) bool(v bool) error      { return s.through(SetBool(s.field, v), v) }
-func (s *Sink) time(v time.Time) error { return s.through(SetTime(s.field, v), v) }
+func (s *Sink) float(v float64) error {
+	if err := SetFloat(s.field, v); err != nil || s.mayMisfit() {
+		return s.through(err, v)
+	}
+	return s.write()
+}
+
+func (s *Sink) bool(v bool) error {
+	if err := SetBool(s.field, v); err != nil || s.mayMisfit() {
+		return s.through(err, v)
+	}
+	return s.write()
+}
+
+func (s *Sink) time(v time.Time) error {
+	if err := SetTime(s.field, v); err != nil || s.mayMisfit() {
+		return s.through(err, v)
+	}
+	return s.write()
+}
 
 // through writes what was stored in the sink's own value, or the text of what
 // does not fit it.
@@ -108,8 +163,7 @@ func (s *Sink) through(err error, src any) error {
 	if err != nil {
 		return err
 	}
-	*s.to = s.column.AppendJSON(append(*s.to, s.prefix...), s.field)
-	return nil
+	return s.write()
 }
 
 func (s *Sink) null() error {

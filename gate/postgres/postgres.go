@@ -36,6 +36,7 @@ var Engine = &gate.Engine{
 	MaxArgs:      65535,
 	ArrayArgs:    true,
 	OwnUUIDs:     true,
+	ChecksJSON:   true,
 	NullsHigh:    true,
 	TakesDefault: true,
 }

@@ -85,8 +85,10 @@ func (r *rows) decoders() {
 	if r.decode != nil {
 		return
 	}
-	for _, d := range r.list.FieldDescriptions() {
-		r.decode = append(r.decode, decoder(d.DataTypeOID, d.Format))
+	fields := r.list.FieldDescriptions()
+	r.decode = make([]func(field any, raw []byte) error, len(fields))
+	for i, d := range fields {
+		r.decode[i] = decoder(d.DataTypeOID, d.Format)
 	}
 }
 
@@ -113,43 +115,41 @@ func columnError(i int, err error) error { return fmt.Errorf("column %d: %w", i+
 
 var errShort = errors.New("a value of another length than its type has")
 
-// decoder reads values of a type in a form; see the section on binary formats
-// in the source of the server, send and recv functions of each type.
+// decoder reads values of a type in a form.
 func decoder(oid uint32, format int16) func(field any, raw []byte) error {
 	if format != pgx.BinaryFormatCode {
 		return gate.SetText
 	}
-	switch oid {
-	case pgtype.Int2OID:
-		return sized(2, func(field any, raw []byte) error {
-			return gate.SetInt(field, int64(int16(binary.BigEndian.Uint16(raw))))
-		})
-	case pgtype.Int4OID:
-		return sized(4, func(field any, raw []byte) error {
-			return gate.SetInt(field, int64(int32(binary.BigEndian.Uint32(raw))))
-		})
-	case pgtype.Int8OID:
-		return sized(8, func(field any, raw []byte) error { return gate.SetInt(field, int64(binary.BigEndian.Uint64(raw))) })
-	case pgtype.Float4OID:
-		return sized(4, func(field any, raw []byte) error {
-			return gate.SetFloat(field, float64(math.Float32frombits(binary.BigEndian.Uint32(raw))))
-		})
-	case pgtype.Float8OID:
-		return sized(8, func(field any, raw []byte) error {
-			return gate.SetFloat(field, math.Float64frombits(binary.BigEndian.Uint64(raw)))
-		})
-	case pgtype.BoolOID:
-		return sized(1, func(field any, raw []byte) error { return gate.SetBool(field, raw[0] != 0) })
-	case pgtype.DateOID:
-		return sized(4, setDate)
-	case pgtype.TimestampOID, pgtype.TimestamptzOID:
-		return sized(8, setTime)
-	case pgtype.UUIDOID:
-		return sized(16, setUUID)
-	case pgtype.IntervalOID:
-		return sized(16, setInterval)
+	if read := binaryDecoders[oid]; read != nil {
+		return read
 	}
-	return func(field any, raw []byte) error { return gate.Assign(field, raw) }
+	return assign
+}
+
+func assign(field any, raw []byte) error { return gate.Assign(field, raw) }
+
+// binaryDecoders read the binary form of types; see the section on binary formats
+// in the source of the server, send and recv functions of each type.
+var binaryDecoders = map[uint32]func(field any, raw []byte) error{
+	pgtype.Int2OID: sized(2, func(field any, raw []byte) error {
+		return gate.SetInt(field, int64(int16(binary.BigEndian.Uint16(raw))))
+	}),
+	pgtype.Int4OID: sized(4, func(field any, raw []byte) error {
+		return gate.SetInt(field, int64(int32(binary.BigEndian.Uint32(raw))))
+	}),
+	pgtype.Int8OID: sized(8, func(field any, raw []byte) error { return gate.SetInt(field, int64(binary.BigEndian.Uint64(raw))) }),
+	pgtype.Float4OID: sized(4, func(field any, raw []byte) error {
+		return gate.SetFloat(field, float64(math.Float32frombits(binary.BigEndian.Uint32(raw))))
+	}),
+	pgtype.Float8OID: sized(8, func(field any, raw []byte) error {
+		return gate.SetFloat(field, math.Float64frombits(binary.BigEndian.Uint64(raw)))
+	}),
+	pgtype.BoolOID:        sized(1, func(field any, raw []byte) error { return gate.SetBool(field, raw[0] != 0) }),
+	pgtype.DateOID:        sized(4, setDate),
+	pgtype.TimestampOID:   sized(8, setTime),
+	pgtype.TimestamptzOID: sized(8, setTime),
+	pgtype.UUIDOID:        sized(16, setUUID),
+	pgtype.IntervalOID:    sized(16, setInterval),
 }
 
 // sized makes sure that a value has the length of its type.

@@ -97,7 +97,17 @@ func (l *listing) brief(query *gate.Query[any]) *gate.Query[any] {
 // read reads the page of a query whose limit is one more than that of the
 // page.
 func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	if s.format.whole || backwards || s.loose || len(s.nodes) > 0 || s.res.whole() || s.linked() {
+	if s.format.whole || backwards || s.loose || s.res.whole() || s.linked() || !splices(s.nodes) {
+		return s.keep(ctx, db, query, backwards)
+	}
+	if len(s.nodes) > 0 {
+		start := len(*s.buffer)
+		done, err := s.splice(ctx, db, query)
+		if done || err != nil {
+			return err
+		}
+		*s.buffer = (*s.buffer)[:start] // some value does not fit its column
+		*s = rowSet{listing: s.listing, buffer: s.buffer, loose: s.loose}
 		return s.keep(ctx, db, query, backwards)
 	}
 	return s.stream(ctx, db, query)
@@ -198,15 +208,15 @@ type transfer struct {
 func newTransfer(ctx context.Context, l *listing, buffer *[]byte, needed []int) *transfer {
 	odd := gate.OddOf(ctx)
 	t := &transfer{res: l.res, buffer: buffer, empty: len(l.shown()) == 0}
+	unseen := l.res.info.Fields(nil, l.res.info.New())
 	for i, m := range l.shown() {
 		prefix := m.prefix
 		if i == 0 {
 			prefix = "{" + prefix[1:]
 		}
 		t.columns = append(t.columns, m.column)
-		t.fields = append(t.fields, l.res.info.NewSink(m.column, buffer, prefix, odd))
+		t.fields = append(t.fields, l.res.info.NewSink(l.res.api.engine(), m.column, unseen[m.column], buffer, prefix, odd))
 	}
-	unseen := l.res.info.Fields(nil, l.res.info.New())
 	for _, i := range needed {
 		if !slices.Contains(t.columns, i) {
 			t.columns = append(t.columns, i)
