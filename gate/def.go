@@ -191,7 +191,10 @@ type Info struct {
 	edges  []*edge // its relations
 	hooks  map[Event][]func(ctx context.Context, tx DB, row any) error
 	stamps stamps
-	fault  error // why the table cannot be used
+
+	defaults []int // columns with a default that is known here
+
+	fault error // why the table cannot be used
 }
 
 // stamps are the columns that the runtime itself takes care of; -1 is none.
@@ -246,6 +249,9 @@ func (t *Info) add(i int) {
 	}
 	if c.Is(Key) {
 		t.Keys = append(t.Keys, i)
+	}
+	if c.hasPlainDefault() && !c.Is(Generated|Auto) {
+		t.defaults = append(t.defaults, i)
 	}
 }
 
@@ -347,10 +353,12 @@ func (c *Column) Required() bool {
 // SetDefaults gives row those constant defaults of its columns that are the same
 // here as in the database. All others are left to it.
 func (t *Info) SetDefaults(row any) {
-	for i, p := range t.fieldsOf(row) {
-		if c := &t.Columns[i]; c.hasPlainDefault() && !c.Is(Generated|Auto) {
-			_ = ParseText(p, c.Default) // which was tried
-		}
+	if len(t.defaults) == 0 {
+		return
+	}
+	fields := t.fieldsOf(row)
+	for _, i := range t.defaults {
+		_ = ParseText(fields[i], t.Columns[i].Default) // which was tried
 	}
 }
 
@@ -359,6 +367,9 @@ func (t *Info) SetDefaults(row any) {
 func (c *Column) hasPlainDefault() bool {
 	switch c.Type {
 	case TypeInt16, TypeInt32, TypeInt64:
+		if c.Default == "" {
+			return false
+		}
 		_, err := strconv.ParseInt(c.Default, 10, 64)
 		return err == nil
 	case TypeBool:

@@ -236,7 +236,7 @@ func keyOf(b []byte, fields []any, columns []int) []byte {
 		b = make([]byte, 0, 16*len(columns))
 	}
 	for _, c := range columns {
-		if isNull(fields[c]) {
+		if IsNull(fields[c]) {
 			return nil
 		}
 		at := len(b)
@@ -244,17 +244,6 @@ func keyOf(b []byte, fields []any, columns []int) []byte {
 		binary.BigEndian.PutUint32(b[at:], uint32(len(b)-at-4))
 	}
 	return b
-}
-
-// isNull is IsNull without making an argument of the commonest keys.
-func isNull(p any) bool {
-	switch p := p.(type) {
-	case *int64, *string:
-		return false
-	case *Maybe[int64]:
-		return p.IsNull()
-	}
-	return IsNull(p)
 }
 
 // loadChunk reads the children of some parents by one statement. first is the

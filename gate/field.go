@@ -98,7 +98,17 @@ func AppendText(b []byte, p any) []byte { return fieldOf(p).appendText(b) }
 func Argument(p any) any { return fieldOf(p).arg() }
 
 // IsNull reports whether the field that p points to would be stored as NULL.
-func IsNull(p any) bool { return fieldOf(p).arg() == nil }
+func IsNull(p any) bool {
+	switch p := p.(type) {
+	case *int64, *string, *int32, *bool, *time.Time, *Date, *Decimal, *float64, *int16:
+		return false
+	case *Maybe[int64]:
+		return p.IsNull()
+	case *Maybe[string]:
+		return p.IsNull()
+	}
+	return fieldOf(p).arg() == nil
+}
 
 var errNull = errors.New("null in a column that should have none")
 
@@ -457,7 +467,7 @@ func (f *textField) zero() bool                 { return *f == "" }
 func (f *textField) appendJSON(b []byte) []byte { return AppendJSONString(b, string(*f)) }
 func (f *textField) appendText(b []byte) []byte { return append(b, *f...) }
 func (f *textField) parseJSON(raw []byte) error {
-	if len(raw) == 0 || raw[0] != '"' || json.Unmarshal(raw, (*string)(f)) != nil {
+	if len(raw) == 0 || raw[0] != '"' || !unquote(raw, (*string)(f)) {
 		return wrongJSON(raw, "a string")
 	}
 	if strings.IndexByte(string(*f), 0) >= 0 {
@@ -468,6 +478,26 @@ func (f *textField) parseJSON(raw []byte) error {
 func (f *textField) parseText(s string) error {
 	*f = textField(s)
 	return nil
+}
+
+// unquote reads a JSON string.
+func unquote(raw []byte, to *string) bool {
+	if n := len(raw); n >= 2 && raw[0] == '"' && raw[n-1] == '"' && unescaped(raw[1:n-1]) {
+		*to = string(raw[1 : n-1])
+		return true
+	}
+	return json.Unmarshal(raw, to) == nil
+}
+
+// unescaped reports whether a text stands in a JSON string as it is: no escapes, and
+// no sign that would have to be one.
+func unescaped(text []byte) bool {
+	for _, c := range text {
+		if c == '"' || c == '\\' || c < ' ' || c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }
 
 type bytesField []byte
@@ -525,7 +555,6 @@ type timeField time.Time
 // timeLayouts are the forms in which engines hand out a point in time as text.
 var timeLayouts = []string{
 	"2006-01-02 15:04:05.999999999",
-	"2006-01-02T15:04:05.999999999Z07:00",
 	"2006-01-02 15:04:05.999999999Z07:00",
 	"2006-01-02 15:04:05.999999999Z07",
 	"2006-01-02T15:04:05.999999999",
@@ -547,6 +576,11 @@ func parseTime(s string) (time.Time, error) {
 		near := 2000 + ((year%400)+400)%400
 		t, err := parseTime(fmt.Sprintf("%04d%s", near, rest))
 		return t.AddDate(year-near, 0, 0), err
+	}
+	if len(s) > len(time.DateOnly) && s[len(time.DateOnly)] == 'T' {
+		if t, err := time.Parse("2006-01-02T15:04:05.999999999Z07:00", s); err == nil {
+			return t.UTC(), nil
+		}
 	}
 	for _, layout := range timeLayouts {
 		if t, err := time.Parse(layout, s); err == nil {
@@ -624,7 +658,7 @@ func appendFraction(b []byte, nanoseconds int) []byte {
 }
 func (f *timeField) parseJSON(raw []byte) error {
 	var s string
-	if json.Unmarshal(raw, &s) != nil || f.parseText(s) != nil {
+	if !unquote(raw, &s) || f.parseText(s) != nil {
 		return wrongJSON(raw, `a time such as "2026-05-01T09:30:00Z"`)
 	}
 	return nil
@@ -688,7 +722,7 @@ func (f *dateField) appendJSON(b []byte) []byte {
 func (f *dateField) appendText(b []byte) []byte { return Date(*f).append(b) }
 func (f *dateField) parseJSON(raw []byte) error {
 	var s string
-	if json.Unmarshal(raw, &s) != nil || f.parseText(s) != nil {
+	if !unquote(raw, &s) || f.parseText(s) != nil {
 		return wrongJSON(raw, `a date such as "2026-05-01"`)
 	}
 	return nil

@@ -20,7 +20,7 @@ func (c *Column) ReadJSON(p any, raw []byte) error {
 	if quoted && c.Type == TypeNumeric && !c.Quoted() && !NonFinite(string(raw[1:len(raw)-1])) {
 		return wrongJSON(raw, "a number such as 12.50")
 	}
-	if quoted {
+	if quoted && c.hasForm() {
 		if fault := c.formFault(string(raw[1 : len(raw)-1])); fault != "" {
 			return fmt.Errorf("%s; got %s", fault, shortened(raw))
 		}
@@ -62,6 +62,15 @@ var (
 
 // secondDigits is how many digits of a second are kept by the engines.
 const secondDigits = 6
+
+// hasForm reports whether formFault looks at texts of the column.
+func (c *Column) hasForm() bool {
+	switch c.Type {
+	case TypeTimestamp, TypeDate, TypeTimestampTZ, TypeTimeOfDay:
+		return true
+	}
+	return false
+}
 
 // formFault says what the form of a text has that the column cannot keep.
 func (c *Column) formFault(s string) string {
@@ -112,6 +121,19 @@ func (e *Engine) OwnForm(c *Column, s string) string {
 	return ""
 }
 
+// hasOwnForm reports whether OwnForm can say anything of a value of the column.
+func (e *Engine) hasOwnForm(c *Column) bool {
+	return c.Type == TypeUUID && e.OwnUUIDs || c.Type == TypeNumeric && e.Check != nil || c.Type == TypeRange || c.Cast != ""
+}
+
+// OwnFault is OwnForm for the value that p points to.
+func (e *Engine) OwnFault(c *Column, p any) string {
+	if !e.hasOwnForm(c) {
+		return ""
+	}
+	return e.OwnForm(c, string(AppendText(nil, p)))
+}
+
 func (e *Engine) ownFault(c *Column, s string) string {
 	if c.Type == TypeUUID && e.OwnUUIDs && !isUUID(s) {
 		return "wants a UUID such as 0190b3b4-2c9c-7c3e-9d25-3f1f0c2b7a11"
@@ -126,6 +148,9 @@ func (e *Engine) ownFault(c *Column, s string) string {
 	}
 	if c.Type == TypeRange && backwards(s) {
 		return "wants a range whose end does not come before its beginning"
+	}
+	if c.Cast == "" {
+		return ""
 	}
 	name, size, _ := strings.Cut(strings.ToLower(c.Cast), "(")
 	check := ownForms[strings.TrimSpace(name)]

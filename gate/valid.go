@@ -49,8 +49,7 @@ func (t *Info) validate(row any) error {
 // for whoever sent it; it is empty for a good value.
 func (c *Column) Fault(p any) string {
 	f := fieldOf(p)
-	value := f.arg()
-	if value == nil {
+	if IsNull(p) {
 		if c.Is(Nullable) || f.zero() && !c.Required() {
 			return ""
 		}
@@ -58,13 +57,19 @@ func (c *Column) Fault(p any) string {
 	}
 	switch c.Type {
 	case TypeText:
-		return c.lengthFault(utf8.RuneCountInString(value.(string)), "characters")
+		if c.Max == 0 {
+			return ""
+		}
+		if text, ok := p.(*string); ok {
+			return c.lengthFault(utf8.RuneCountInString(*text), "characters")
+		}
+		return c.lengthFault(utf8.RuneCountInString(f.arg().(string)), "characters")
 	case TypeBytes:
-		return c.lengthFault(len(value.([]byte)), "bytes")
+		return c.lengthFault(len(f.arg().([]byte)), "bytes")
 	case TypeEnum:
-		return c.LabelFault(value.(string))
+		return c.LabelFault(f.arg().(string))
 	case TypeOther:
-		if text, isText := value.(string); isText && len(c.Labels) > 0 {
+		if text, isText := f.arg().(string); isText && len(c.Labels) > 0 {
 			return c.setFault(text)
 		}
 	case TypeRecord:
@@ -74,7 +79,15 @@ func (c *Column) Fault(p any) string {
 			return fault
 		}
 	}
+	if !c.limited() {
+		return ""
+	}
 	return c.rangeFault(string(f.appendText(nil)))
+}
+
+// limited reports whether the schema bounds the values of the column.
+func (c *Column) limited() bool {
+	return c.Least != "" || c.Most != "" || c.Above != "" || c.Below != ""
 }
 
 // LabelFault says what is wrong with a label of an enum.
@@ -115,7 +128,7 @@ func (c *Column) digitsFault(text string) string {
 // rangeFault compares numbers as numbers; the limits come from checks in the
 // schema, which are on numbers only.
 func (c *Column) rangeFault(text string) string {
-	if c.Least == "" && c.Most == "" && c.Above == "" && c.Below == "" {
+	if !c.limited() {
 		return ""
 	}
 	value, err := ParseDecimal(text)

@@ -105,6 +105,11 @@ func oneObject(text []byte) (object, error) {
 	if err := checkJSON(text); err != nil {
 		return nil, err
 	}
+	return objectOf(text)
+}
+
+// objectOf reads an object from a text that is JSON.
+func objectOf(text []byte) (object, error) {
 	if bytes.TrimSpace(text)[0] != '{' {
 		return nil, NewProblem(http.StatusUnprocessableEntity, "the body must be a JSON object")
 	}
@@ -187,7 +192,7 @@ func readObjects(r *http.Request, res *resource) (list []object, many bool, err 
 		return nil, false, err
 	}
 	if bytes.TrimSpace(text)[0] != '[' {
-		o, err := oneObject(text)
+		o, err := objectOf(text)
 		return []object{o}, false, err
 	}
 	list, fault, err := objectsOf(text)
@@ -314,21 +319,31 @@ func objectLines(text []byte) ([]object, error) {
 	return list, nil
 }
 
-// members are those of an object, which is JSON.
+// members are those of an object, which is JSON. Their names share one text.
 func members(text []byte) (object, error) {
 	list := make(object, 0, 16)
+	var room [256]byte
+	names, ends := room[:0], make([]int, 0, 16)
 	s := scanner{text: text}
 	s.next()
 	for c := s.skip(); c == '"'; c = s.skip() {
 		quoted := s.value()
-		name := string(quoted[1 : len(quoted)-1])
-		if !plainText(quoted[1 : len(quoted)-1]) {
-			if err := json.Unmarshal(quoted, &name); err != nil {
-				return nil, notJSON(text, err)
-			}
+		m := jsonMember{}
+		if inside := quoted[1 : len(quoted)-1]; plainText(inside) {
+			names = append(names, inside...)
+		} else if err := json.Unmarshal(quoted, &m.name); err != nil {
+			return nil, notJSON(text, err)
+		} else {
+			names = append(names, m.name...)
 		}
 		s.skip()
-		list = append(list, jsonMember{name: name, raw: s.value()})
+		m.raw = s.value()
+		ends = append(ends, len(names))
+		list = append(list, m)
+	}
+	all, start := string(names), 0
+	for i, end := range ends {
+		list[i].name, start = all[start:end], end
 	}
 	return list, nil
 }
@@ -600,8 +615,7 @@ func (r *resource) readValue(i int, p any, m jsonMember) string {
 	if gate.IsNull(p) {
 		return ""
 	}
-	text := string(gate.AppendText(nil, p))
-	return r.api.engine().OwnForm(c, text)
+	return r.api.engine().OwnFault(c, p)
 }
 
 // checkNames refuses JSON in which a name stands twice in an object: what is
