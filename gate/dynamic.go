@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"sync"
 )
 
 // What follows reads tables that are chosen while the program runs, by columns
@@ -136,6 +137,51 @@ func ReadInto(ctx context.Context, db DB, q *Query[any], columns []int, next fun
 		return wrapReading(read.info, err)
 	}
 	return rows.Close()
+}
+
+// KeyQuery reads some columns of the row of a key. Its text is written once.
+type KeyQuery struct {
+	info    *Info
+	columns []int
+	texts   sync.Map // by engine
+}
+
+// KeyQuery prepares reading columns of the table, in the order given.
+func (t *Info) KeyQuery(columns []int) *KeyQuery { return &KeyQuery{info: t, columns: columns} }
+
+// Read reads the columns into fields, which may be Sinks; parts are pointers to the
+// values of the key. No hook runs.
+func (k *KeyQuery) Read(ctx context.Context, db DB, parts, fields []any) (found bool, err error) {
+	rows, err := k.query(ctx, db, parts)
+	if err != nil {
+		return false, wrapReading(k.info, err)
+	}
+	defer rows.Close()
+	if found = rows.Next(); found {
+		if err := rows.Scan(fields); err != nil {
+			return false, wrapReading(k.info, err)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return false, wrapReading(k.info, err)
+	}
+	return found, rows.Close()
+}
+
+func (k *KeyQuery) query(ctx context.Context, db DB, parts []any) (Rows, error) {
+	e := db.Engine()
+	if text, known := k.texts.Load(e); known {
+		args := make([]any, len(parts))
+		for i, p := range parts {
+			args[i] = e.arg(fieldOf(p).arg())
+		}
+		return db.Query(ctx, text.(string), args)
+	}
+	s := query{info: k.info, where: k.info.hasKey(parts), limit: 1, columns: k.columns}.statement(e)
+	if s.err == nil && len(s.args) == len(parts) {
+		k.texts.Store(e, s.String())
+	}
+	return s.query(ctx, db)
 }
 
 // Beginnings has only the first bytes read of some binary columns, which tell

@@ -25,8 +25,10 @@ func (r *resource) versionOf(row any) (tag string, ok bool) {
 	if i < 0 {
 		return "", false
 	}
-	return `"v` + string(gate.AppendText(nil, r.info.Fields(nil, row)[i])) + `"`, true
+	return versionTag(r.info.Fields(nil, row)[i]), true
 }
+
+func versionTag(version any) string { return `"v` + string(gate.AppendText(nil, version)) + `"` }
 
 func digest(text []byte) string {
 	sum := sha256.Sum256(text)

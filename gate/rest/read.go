@@ -26,6 +26,8 @@ func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], k
 	var part any
 	if res.own.finds != nil {
 		part = s.keyParts(&key)[0]
+	} else if done, err := res.sendPlanned(w, r, s.keyParts(&key), func() *gate.Query[any] { return gate.Untyped(s.query.Where(s.withKey(key))) }); done || err != nil {
+		return err
 	}
 	return res.sendFirst(w, r, res.among(gate.Untyped(s.query.Where(s.withKey(key)))), part)
 }
@@ -94,12 +96,17 @@ func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, ro
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		tag = l.res.tagOf(row) // whatever was embedded: it is for If-Match
 	}
+	return l.sendText(w, r, status, tag, *b)
+}
+
+// sendText sends the text of a row, unless the caller has it as it is.
+func (l *listing) sendText(w http.ResponseWriter, r *http.Request, status int, tag string, text []byte) error {
 	w.Header().Set("ETag", tag)
 	if status == http.StatusOK && (r.Method == http.MethodGet || r.Method == http.MethodHead) && matches(r.Header.Values("If-None-Match"), tag) {
 		w.WriteHeader(http.StatusNotModified)
 		return nil
 	}
-	send(w, status, l.format.media, *b)
+	send(w, status, l.format.media, text)
 	return nil
 }
 

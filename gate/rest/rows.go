@@ -155,7 +155,7 @@ func (s *rowSet) appendRow(b []byte, row any) []byte {
 // stream writes the rows as they come over the wire. Only the first and the
 // last become entities, to tell where the page begins and ends.
 func (s *rowSet) stream(ctx context.Context, db gate.DB, query *gate.Query[any]) error {
-	t := newTransfer(ctx, s.listing, s.buffer, gate.PlaceColumns(query))
+	t := newTransfer(gate.OddOf(ctx), s.listing, s.buffer, gate.PlaceColumns(query))
 	var whole any
 	next := func() []any {
 		whole = nil
@@ -205,8 +205,7 @@ type transfer struct {
 	empty   bool // nothing is shown
 }
 
-func newTransfer(ctx context.Context, l *listing, buffer *[]byte, needed []int) *transfer {
-	odd := gate.OddOf(ctx)
+func newTransfer(odd *gate.Odd, l *listing, buffer *[]byte, needed []int) *transfer {
 	t := &transfer{res: l.res, buffer: buffer, empty: len(l.shown()) == 0}
 	unseen := l.res.info.Fields(nil, l.res.info.New())
 	for i, m := range l.shown() {
@@ -283,7 +282,7 @@ func (l *listing) exportRows(r *http.Request, query *gate.Query[any], out *expor
 		}
 		return nil
 	}
-	t := newTransfer(r.Context(), l, out.buffer, nil)
+	t := newTransfer(gate.OddOf(r.Context()), l, out.buffer, nil)
 	if t.empty {
 		return NewProblem(http.StatusBadRequest, "there are no properties to export")
 	}

@@ -63,8 +63,9 @@ type resource struct {
 	rows []gate.Cond[any] // all that may be dealt with
 
 	all   *gate.Query[any]
-	finds *gatherer // nil where rows are read each by itself
-	adds  *gatherer // the same for storing them
+	plans *sync.Pool // of *plan
+	finds *gatherer  // nil where rows are read each by itself
+	adds  *gatherer  // the same for storing them
 
 	create func(ctx context.Context, tx gate.DB, rows []any) error // nil where rows are not stored
 	alone  bool                                                    // create stores a row by one statement

@@ -183,6 +183,7 @@ func (r *resource) index() {
 		r.members = append(r.members, member{column: -1 - i, prefix: memberPrefix(c.name)})
 	}
 	r.listed = r.members
+	r.plans = &sync.Pool{}
 }
 
 // list finds the binary columns that are resources of their own: in lists their
