@@ -2,7 +2,6 @@ package gate
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 )
@@ -134,62 +133,6 @@ func (t *traced) Exec(ctx context.Context, text string, args []any) (Result, err
 
 func (t *traced) InTx(ctx context.Context, o TxOptions, do func(tx DB) error) error {
 	return t.DB.InTx(ctx, o, func(tx DB) error { return do(&traced{tx, t.trace}) })
-}
-
-// WithStatementTimeout returns db as a database each of whose statements may
-// take so long; reading the rows of one counts.
-func WithStatementTimeout(db DB, timeout time.Duration) DB { return &timed{db, timeout} }
-
-type timed struct {
-	DB
-	timeout time.Duration
-}
-
-func (t *timed) inner() any { return t.DB }
-
-func (t *timed) Query(ctx context.Context, text string, args []any) (Rows, error) {
-	inTime, cancel := context.WithTimeout(ctx, t.timeout)
-	rows, err := t.DB.Query(inTime, text, args)
-	if err != nil {
-		cancel()
-		return nil, t.explain(ctx, err)
-	}
-	return &timedRows{Rows: rows, timed: t, ctx: ctx, cancel: cancel}, nil
-}
-
-// explain tells the end of the statement's time from that of ctx.
-func (t *timed) explain(ctx context.Context, err error) error {
-	if ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, ErrTimeout) {
-		return fmt.Errorf("%w: it took longer than %v: %w", ErrTimeout, t.timeout, err)
-	}
-	return err
-}
-
-func (t *timed) Exec(ctx context.Context, text string, args []any) (Result, error) {
-	inTime, cancel := context.WithTimeout(ctx, t.timeout)
-	defer cancel()
-	result, err := t.DB.Exec(inTime, text, args)
-	return result, t.explain(ctx, err)
-}
-
-func (t *timed) InTx(ctx context.Context, o TxOptions, do func(tx DB) error) error {
-	return t.DB.InTx(ctx, o, func(tx DB) error { return do(&timed{tx, t.timeout}) })
-}
-
-// timedRows ends the time of a statement when its rows are closed.
-type timedRows struct {
-	Rows
-	timed  *timed
-	ctx    context.Context
-	cancel context.CancelFunc
-}
-
-func (r *timedRows) Err() error { return r.timed.explain(r.ctx, r.Rows.Err()) }
-
-func (r *timedRows) Close() error {
-	err := r.Rows.Close()
-	r.cancel()
-	return r.timed.explain(r.ctx, err)
 }
 
 // find looks through what has been put around a database for a T.
