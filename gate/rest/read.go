@@ -93,7 +93,7 @@ func (l *listing) sendOne(w http.ResponseWriter, r *http.Request, status int, ro
 		*b = append(l.res.appendMembers(*b, l.shown(), row, l.nodes), '\n')
 	}
 	tag := l.tag(row, *b)
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+	if r.Method != http.MethodGet && r.Method != http.MethodHead && (len(l.nodes) > 0 || l.only != nil || l.format.name != asJSON.name) {
 		tag = l.res.tagOf(row) // whatever was embedded: it is for If-Match
 	}
 	return l.sendText(w, r, status, tag, *b)
