@@ -468,16 +468,23 @@ func (d *draftReader) read(at *draft, o object) error {
 		d.add(at, name, "is given twice")
 	}
 	for _, m := range o {
-		if i := at.res.relationIndex(m.name); i >= 0 && at.whole {
-			if err := d.readNested(at, i, m); err != nil {
-				return err
+		i, known := at.res.findSent(m.name)
+		if !known && at.whole {
+			if rel := at.res.relationIndex(m.name); rel >= 0 {
+				if err := d.readNested(at, rel, m); err != nil {
+					return err
+				}
+				continue
 			}
+		}
+		if !known {
+			d.add(at, m.name, at.res.unknown())
 			continue
 		}
-		if fault := at.readMember(m); fault != "" {
+		if fault := at.readMember(i, m); fault != "" {
 			d.add(at, m.name, fault)
 		}
-		if i, ok := at.res.findSent(m.name); ok && at.res.facets[i].change != nil && slices.Contains(at.present, i) {
+		if at.res.facets[i].change != nil && slices.Contains(at.present, i) {
 			d.forbidden = true
 			d.add(at, m.name, "to change it one needs "+needed(at.res.facets[i].change))
 		}
@@ -488,10 +495,8 @@ func (d *draftReader) read(at *draft, o object) error {
 	return nil
 }
 
+// relationIndex is the place of a relation, whose name is that of no column.
 func (r *resource) relationIndex(name string) int {
-	if _, ok := r.findSent(name); ok {
-		return -1
-	}
 	return slices.IndexFunc(r.relations, func(rel relation) bool { return rel.name == name })
 }
 
@@ -548,12 +553,14 @@ func (d *draftReader) readNested(at *draft, index int, m jsonMember) error {
 	return nil
 }
 
-func (at *draft) readMember(m jsonMember) string {
+// unknown is what is wrong with a property that there is not.
+func (r *resource) unknown() string {
+	return "there is no such property; there are " + strings.Join(slices.Concat(r.columnNames(), r.relationNames()), ", ")
+}
+
+// readMember reads the value of column i, and says what is wrong with it.
+func (at *draft) readMember(i int, m jsonMember) string {
 	res := at.res
-	i, ok := res.findSent(m.name)
-	if !ok {
-		return "there is no such property; there are " + strings.Join(slices.Concat(res.columnNames(), res.relationNames()), ", ")
-	}
 	c := &res.info.Columns[i]
 	if c.Is(gate.Generated) {
 		return "is computed by the database"
