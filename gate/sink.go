@@ -107,6 +107,12 @@ func (s *Sink) mayMisfit() bool {
 	case TypeText, TypeOther, TypeUUID, TypeEnum:
 		return true
 	case TypeTimestamp, TypeTimestampTZ:
+		switch p := s.field.(type) {
+		case *time.Time:
+			return s.odd.zeroTimes && p.IsZero()
+		case *Maybe[time.Time]:
+			return s.odd.zeroTimes && p.value.IsZero()
+		}
 		return s.odd.zeroTimes
 	case TypeDate:
 		d, ok := s.field.(*Date)
