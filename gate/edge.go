@@ -334,10 +334,7 @@ func (c *Children) readChunk(ctx context.Context, db DB, keys [][]any, first int
 	child := c.f.edge.link.child
 	parent := c.f.parentOf(db.Engine(), first)
 	own := child.fieldsOf(child.create()) // what tells the parent, where the row itself does
-	columns = slices.Clip(columns)
-	for _, i := range parent.columns {
-		columns = append(columns, i)
-	}
+	columns = append(slices.Clip(columns), parent.columns...)
 	rows, err := c.f.edge.childStatement(db.Engine(), keys, columns).query(ctx, db)
 	if err != nil {
 		return err
