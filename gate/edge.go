@@ -81,6 +81,9 @@ func RelationOf[P any](r Related[P]) Relation {
 // Target is the description of the related rows.
 func (r Relation) Target() *Info { return r.e.link.child }
 
+// Described reports whether the columns by which the relation goes are described.
+func (r Relation) Described() bool { return r.e.check() == nil }
+
 // Single says that there is at most one related row.
 func (r Relation) Single() bool { return r.e.single }
 

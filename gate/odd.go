@@ -64,6 +64,9 @@ func (o *Odd) Check(t *Info, i int, p any) {
 	if o == nil {
 		return
 	}
+	if _, known := o.stored(p); known {
+		return // the field was left empty, which says nothing
+	}
 	if src, bad := o.misfit(&t.Columns[i], fieldOf(p)); bad {
 		o.note(t, i, p, src)
 	}

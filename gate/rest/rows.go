@@ -97,7 +97,7 @@ func (l *listing) brief(query *gate.Query[any]) *gate.Query[any] {
 // read reads the page of a query whose limit is one more than that of the
 // page.
 func (s *rowSet) read(ctx context.Context, db gate.DB, query *gate.Query[any], backwards bool) error {
-	if s.format.whole || backwards || s.loose || s.res.whole() || s.linked() || !splices(s.nodes) {
+	if s.format.whole || backwards || s.loose || s.res.whole() || s.linked() || !splices(s.res, s.nodes) {
 		return s.keep(ctx, db, query, backwards)
 	}
 	if len(s.nodes) > 0 {

@@ -12,11 +12,15 @@ import (
 // by once all levels are there. No row becomes an entity, but those that a page
 // begins and ends with.
 
-// splices reports whether related rows can be written as they are read.
-func splices(nodes []node) bool {
+// splices reports whether rows related to those of a resource can be written as
+// they are read.
+func splices(r *resource, nodes []node) bool {
 	for _, n := range nodes {
+		if !r.relations[n.index].rel.Described() {
+			return false
+		}
 		linked := slices.ContainsFunc(n.to.listed, func(m member) bool { return m.link != "" || m.column < 0 })
-		if linked || n.to.whole() || n.to.odd != nil || !splices(n.children) {
+		if linked || n.to.whole() || n.to.odd != nil || !splices(n.to, n.children) {
 			return false
 		}
 	}
@@ -70,9 +74,6 @@ func newLevel(res *resource, shown []member, nodes []node, odd *gate.Odd) *level
 		}
 		b := &branch{relation: rel, children: of.Children(), rows: newLevel(n.to, n.to.listed, n.children, odd)}
 		for _, i := range b.children.Links() {
-			if i < 0 {
-				continue // an error that reading tells
-			}
 			b.links = append(b.links, links[i])
 			if !slices.Contains(l.columns[len(shown):], i) {
 				l.columns = append(l.columns, i)
