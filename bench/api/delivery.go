@@ -19,7 +19,7 @@ func newDeliveryShape() *rest.Shape[*store.Delivery, int64] {
 }
 
 // deliveryRoutes are the paths of deliveries. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) deliveryRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /deliveries", s.listDeliveries),

@@ -17,7 +17,7 @@ func newSampleShape() *rest.Shape[*store.Sample, int64] {
 }
 
 // sampleRoutes are the paths of samples. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) sampleRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /samples", s.listSamples),

@@ -20,7 +20,7 @@ func newApiaryShape() *rest.Shape[*store.Apiary, int64] {
 }
 
 // apiaryRoutes are the paths of apiaries. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) apiaryRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /apiaries", s.listApiaries),

@@ -18,7 +18,7 @@ func newBatchShape() *rest.Shape[*store.Batch, int64] {
 }
 
 // batchRoutes are the paths of batches. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) batchRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batches", s.listBatches),

@@ -18,7 +18,7 @@ func newBatchHarvestShape() *rest.Shape[*store.BatchHarvest, store.BatchHarvestK
 }
 
 // batchHarvestRoutes are the paths of batch-harvests. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) batchHarvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /batch-harvests", s.listBatchHarvests),

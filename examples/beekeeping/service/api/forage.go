@@ -17,7 +17,7 @@ func newForageShape() *rest.Shape[*store.Forage, int64] {
 }
 
 // forageRoutes are the paths of forages. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) forageRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /forages", s.listForages),

@@ -19,7 +19,7 @@ func newHarvestShape() *rest.Shape[*store.Harvest, int64] {
 }
 
 // harvestRoutes are the paths of harvests. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) harvestRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /harvests", s.listHarvests),

@@ -24,7 +24,7 @@ func newHiveShape() *rest.Shape[*store.Hive, int64] {
 }
 
 // hiveRoutes are the paths of hives. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) hiveRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /hives", s.listHives),

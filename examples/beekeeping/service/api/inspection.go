@@ -20,7 +20,7 @@ func newInspectionShape() *rest.Shape[*store.Inspection, int64] {
 }
 
 // inspectionRoutes are the paths of inspections. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) inspectionRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /inspections", s.listInspections),

@@ -17,7 +17,7 @@ func newInspectionPhotoShape() *rest.Shape[*store.InspectionPhoto, int64] {
 }
 
 // inspectionPhotoRoutes are the paths of inspection-photos. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) inspectionPhotoRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /inspection-photos", s.listInspectionPhotos),

@@ -19,7 +19,7 @@ func newKeeperShape() *rest.Shape[*store.Keeper, int64] {
 }
 
 // keeperRoutes are the paths of keepers. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) keeperRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /keepers", s.listKeepers),

@@ -17,7 +17,7 @@ func newQueenShape() *rest.Shape[*store.Queen, int64] {
 }
 
 // queenRoutes are the paths of queens. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) queenRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /queens", s.listQueens),

@@ -17,7 +17,7 @@ func newSensorReadingShape() *rest.Shape[*store.SensorReading, store.SensorReadi
 }
 
 // sensorReadingRoutes are the paths of sensor-readings. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) sensorReadingRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /sensor-readings", s.listSensorReadings),

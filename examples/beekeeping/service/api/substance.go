@@ -17,7 +17,7 @@ func newSubstanceShape() *rest.Shape[*store.Substance, int64] {
 }
 
 // substanceRoutes are the paths of substances. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) substanceRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /substances", s.listSubstances),

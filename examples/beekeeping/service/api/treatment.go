@@ -19,7 +19,7 @@ func newTreatmentShape() *rest.Shape[*store.Treatment, int64] {
 }
 
 // treatmentRoutes are the paths of treatments. To add a rule to what is stored, pass a function of
-// your own behind the shape; it runs in the transaction of the request.
+// your own after the shape; it runs in the transaction of the request.
 func (s *Service) treatmentRoutes() []rest.Route {
 	return []rest.Route{
 		rest.On("GET /treatments", s.listTreatments),
