@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widegate/gate"
 	"widegate/gate/rest"
 )
 
@@ -95,8 +96,19 @@ func TestOrigins(t *testing.T) {
 	assert.Empty(t, w.Header().Get("Access-Control-Allow-Origin"), "off until origins are listed")
 }
 
+// waiting is a database whose statements with a bound take until they are ended.
+type waiting struct{ gate.DB }
+
+func (w *waiting) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
+	if strings.Contains(text, " LIMIT ") {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	return w.DB.Query(ctx, text, args)
+}
+
 func TestStatementsAreCut(t *testing.T) {
-	api := newAPI(t, rest.Config{Limits: rest.Limits{Statement: time.Nanosecond}})
+	api := newAPI(t, rest.Config{DB: &waiting{}, Limits: rest.Limits{Statement: time.Millisecond}})
 	assert.Equal(t, 504, ask(api, "GET", "/api/hives").Code)
 	assert.Equal(t, 200, ask(api, "GET", "/api/hives?limit=none&f=ndjson").Code, "exports take their time")
 	ctx, cancel := context.WithCancel(t.Context())

@@ -75,7 +75,12 @@ func newAPIOn(t testing.TB, config rest.Config) (*rest.API, gate.DB) {
 	require.NoError(t, hives.Insert(ctx, db, &hive{ID: 1, Name: "one", Secret: gate.Just("hush")}))
 	require.NoError(t, hives.Insert(ctx, db, &hive{ID: 2, Name: "a/b,c %", FromID: gate.Just[int64](1)}))
 	shape := rest.NewShape("hives", &hives, rest.Relate("splits", splits), rest.Relate("from", from))
-	config.DB, config.Base = db, "/api"
+	if w, ok := config.DB.(*waiting); ok {
+		w.DB = db
+	} else {
+		config.DB = db
+	}
+	config.Base = "/api"
 	api, err := rest.New(config, rest.Mount(shape, []rest.Route{
 		rest.On("GET /hives", func(w http.ResponseWriter, r *http.Request) error {
 			list, err := rest.ReadList(r, shape)

@@ -537,7 +537,8 @@ func TestDialectsGiveTheSame(t *testing.T) {
 		for _, name := range []string{"hive.go", "queen.go", "sensor_reading.go", "batch_harvest.go", "apiary_yield.go", "treatment.go"} {
 			code, err := os.ReadFile(filepath.Join(folder, "store", name))
 			require.NoError(t, err)
-			entity, _, _ := strings.Cut(string(code), "Def = gate.Describe")
+			entity, _, found := strings.Cut(string(code), "Def = new")
+			require.True(t, found, name)
 			entity = regexp.MustCompile(`(?m) +// .*$`).ReplaceAllString(entity, "")
 			entities[engine] += regexp.MustCompile(`(?m)^// .*$`).ReplaceAllString(entity, "")
 		}
