@@ -5,227 +5,76 @@ import (
 	"slices"
 )
 
-// The verbs of relations are methods of each by itself, for the reason that table.go
-// gives.
-
 // Related is a relation of P to load, perhaps narrowed, ordered and bounded.
+// Like columns, relations have fields that hold functions; see column.go.
 type Related[P any] interface{ relation(P) *edge }
+
+// reach is what all relations from rows of P to rows of C offer.
+type reach[P, C any] struct {
+	edge *edge
+
+	// Has holds for rows with a related row for which all conditions hold.
+	Has func(conds ...Cond[C]) Cond[P]
+	// HasNone holds for rows without a related row for which all conditions hold.
+	HasNone func(conds ...Cond[C]) Cond[P]
+	// Of is the query for the rows related to parent.
+	Of func(parent P) *Query[C]
+	// Load loads the related rows of rows that are there already.
+	Load func(ctx context.Context, db DB, parents ...P) error
+}
+
+// many is what relations to any number of rows offer besides.
+type many[P, C any] struct {
+	// Count is the number of related rows for which all conditions hold.
+	Count func(conds ...Cond[C]) *OrderedExpr[P, int64]
+	// Create stores new rows that are related to parent.
+	Create func(ctx context.Context, db DB, parent P, children ...C) error
+	// Add stores that rows which are there are related to parent, and to no
+	// other row where there can be one only.
+	Add func(ctx context.Context, db DB, parent P, children ...C) error
+	// Remove stores that rows are not related to parent any more.
+	Remove func(ctx context.Context, db DB, parent P, children ...C) error
+	// Replace stores that these rows are related to parent, and no others.
+	Replace func(ctx context.Context, db DB, parent P, children ...C) error
+}
 
 // ToOne is a relation to at most one row: by a reference that P holds, or by
 // one to P that is unique.
-type ToOne[P, C any] struct{ edge *edge }
+type ToOne[P, C any] struct {
+	reach[P, C]
 
-// Has holds for rows with a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ToOne[P, C]) Has(conds ...Cond[C]) Cond[P] { return Cond[P]{r.edge.has(exprs(conds))} }
-
-// HasNone holds for rows without a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ToOne[P, C]) HasNone(conds ...Cond[C]) Cond[P] {
-	return Cond[P]{negation{r.edge.has(exprs(conds))}}
-}
-
-// Of is the query for the rows related to parent.
-//
-//go:noinline
-func (r *ToOne[P, C]) Of(parent P) *Query[C] { return &Query[C]{r.edge.of(parent)} }
-
-// Load loads the related rows of rows that are there already.
-//
-//go:noinline
-func (r *ToOne[P, C]) Load(ctx context.Context, db DB, parents ...P) error {
-	return r.edge.load(ctx, db, untyped(parents))
-}
-
-// With loads relations of the related row too.
-//
-//go:noinline
-func (r *ToOne[P, C]) With(related ...Related[C]) *ToOne[P, C] {
-	return &ToOne[P, C]{r.edge.narrowed(rowsOf[C](r.edge).With(related...).q)}
+	// With loads relations of the related row too.
+	With func(related ...Related[C]) *ToOne[P, C]
 }
 
 // ToMany is a relation to any number of rows.
-type ToMany[P, C any] struct{ edge *edge }
+type ToMany[P, C any] struct {
+	reach[P, C]
+	many[P, C]
 
-// Has holds for rows with a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return Cond[P]{r.edge.has(exprs(conds))} }
-
-// HasNone holds for rows without a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] {
-	return Cond[P]{negation{r.edge.has(exprs(conds))}}
-}
-
-// Of is the query for the rows related to parent.
-//
-//go:noinline
-func (r *ToMany[P, C]) Of(parent P) *Query[C] { return &Query[C]{r.edge.of(parent)} }
-
-// Load loads the related rows of rows that are there already.
-//
-//go:noinline
-func (r *ToMany[P, C]) Load(ctx context.Context, db DB, parents ...P) error {
-	return r.edge.load(ctx, db, untyped(parents))
-}
-
-// Count is the number of related rows for which all conditions hold.
-//
-//go:noinline
-func (r *ToMany[P, C]) Count(conds ...Cond[C]) *OrderedExpr[P, int64] {
-	return orderedExpr[P, int64](r.edge.count(exprs(conds)))
-}
-
-// Create stores new rows that are related to parent.
-//
-//go:noinline
-func (r *ToMany[P, C]) Create(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.insertUnder(ctx, db, parent, untyped(children))
-}
-
-// Add stores that rows which are there are related to parent, and to no other row
-// where there can be one only.
-//
-//go:noinline
-func (r *ToMany[P, C]) Add(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.add(ctx, db, parent, untyped(children))
-}
-
-// Remove stores that rows are not related to parent any more.
-//
-//go:noinline
-func (r *ToMany[P, C]) Remove(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.remove(ctx, db, parent, untyped(children))
-}
-
-// Replace stores that these rows are related to parent, and no others.
-//
-//go:noinline
-func (r *ToMany[P, C]) Replace(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.replace(ctx, db, parent, untyped(children))
-}
-
-// Where narrows the related rows.
-//
-//go:noinline
-func (r *ToMany[P, C]) Where(conds ...Cond[C]) *ToMany[P, C] {
-	return &ToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).Where(conds...).q)}
-}
-
-// OrderBy orders the related rows of each parent.
-//
-//go:noinline
-func (r *ToMany[P, C]) OrderBy(steps ...Order[C]) *ToMany[P, C] {
-	return &ToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).OrderBy(steps...).q)}
-}
-
-// Limit bounds the related rows of each parent.
-//
-//go:noinline
-func (r *ToMany[P, C]) Limit(n int) *ToMany[P, C] {
-	return &ToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).Limit(n).q)}
-}
-
-// With loads relations of the related rows too.
-//
-//go:noinline
-func (r *ToMany[P, C]) With(related ...Related[C]) *ToMany[P, C] {
-	return &ToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).With(related...).q)}
+	// Where narrows the related rows.
+	Where func(conds ...Cond[C]) *ToMany[P, C]
+	// OrderBy orders the related rows of each parent.
+	OrderBy func(steps ...Order[C]) *ToMany[P, C]
+	// Limit bounds the related rows of each parent.
+	Limit func(n int) *ToMany[P, C]
+	// With loads relations of the related rows too.
+	With func(related ...Related[C]) *ToMany[P, C]
 }
 
 // ManyToMany is a relation to any number of rows through a table between.
-type ManyToMany[P, C any] struct{ edge *edge }
+type ManyToMany[P, C any] struct {
+	reach[P, C]
+	many[P, C]
 
-// Has holds for rows with a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Has(conds ...Cond[C]) Cond[P] { return Cond[P]{r.edge.has(exprs(conds))} }
-
-// HasNone holds for rows without a related row for which all conditions hold.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) HasNone(conds ...Cond[C]) Cond[P] {
-	return Cond[P]{negation{r.edge.has(exprs(conds))}}
-}
-
-// Of is the query for the rows related to parent.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Of(parent P) *Query[C] { return &Query[C]{r.edge.of(parent)} }
-
-// Load loads the related rows of rows that are there already.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Load(ctx context.Context, db DB, parents ...P) error {
-	return r.edge.load(ctx, db, untyped(parents))
-}
-
-// Count is the number of related rows for which all conditions hold.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Count(conds ...Cond[C]) *OrderedExpr[P, int64] {
-	return orderedExpr[P, int64](r.edge.count(exprs(conds)))
-}
-
-// Create stores new rows that are related to parent.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Create(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.insertUnder(ctx, db, parent, untyped(children))
-}
-
-// Add stores that rows which are there are related to parent, and to no other row
-// where there can be one only.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Add(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.add(ctx, db, parent, untyped(children))
-}
-
-// Remove stores that rows are not related to parent any more.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Remove(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.remove(ctx, db, parent, untyped(children))
-}
-
-// Replace stores that these rows are related to parent, and no others.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Replace(ctx context.Context, db DB, parent P, children ...C) error {
-	return r.edge.replace(ctx, db, parent, untyped(children))
-}
-
-// Where narrows the related rows.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Where(conds ...Cond[C]) *ManyToMany[P, C] {
-	return &ManyToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).Where(conds...).q)}
-}
-
-// OrderBy orders the related rows of each parent.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) OrderBy(steps ...Order[C]) *ManyToMany[P, C] {
-	return &ManyToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).OrderBy(steps...).q)}
-}
-
-// Limit bounds the related rows of each parent.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) Limit(n int) *ManyToMany[P, C] {
-	return &ManyToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).Limit(n).q)}
-}
-
-// With loads relations of the related rows too.
-//
-//go:noinline
-func (r *ManyToMany[P, C]) With(related ...Related[C]) *ManyToMany[P, C] {
-	return &ManyToMany[P, C]{r.edge.narrowed(rowsOf[C](r.edge).With(related...).q)}
+	// Where narrows the related rows.
+	Where func(conds ...Cond[C]) *ManyToMany[P, C]
+	// OrderBy orders the related rows of each parent.
+	OrderBy func(steps ...Order[C]) *ManyToMany[P, C]
+	// Limit bounds the related rows of each parent.
+	Limit func(n int) *ManyToMany[P, C]
+	// With loads relations of the related rows too.
+	With func(related ...Related[C]) *ManyToMany[P, C]
 }
 
 func (r *ToOne[P, C]) relation(P) *edge      { return r.edge }
@@ -239,7 +88,7 @@ func (r *ManyToMany[P, C]) relation(P) *edge { return r.edge }
 func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) *ToOne[P, C] {
 	e := newSingleEdge(parent, child, on, slot)
 	e.link.up = true
-	return &ToOne[P, C]{e}
+	return newToOne[P, C](e)
 }
 
 // NewOneToOne relates rows of P to the one row of C that refers to them. slot
@@ -247,7 +96,7 @@ func NewToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) *
 //
 //go:noinline
 func NewOneToOne[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) *ToOne[P, C] {
-	return &ToOne[P, C]{newSingleEdge(parent, child, on, slot)}
+	return newToOne[P, C](newSingleEdge(parent, child, on, slot))
 }
 
 func newSingleEdge[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *C) *edge {
@@ -273,7 +122,7 @@ func newSingleEdge[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) 
 //
 //go:noinline
 func NewToMany[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *[]C) *ToMany[P, C] {
-	return &ToMany[P, C]{newManyEdge(parent, child, newLink(parent.info, child.info, on), slot)}
+	return newToMany[P, C](newManyEdge(parent, child, newLink(parent.info, child.info, on), slot))
 }
 
 // NewManyToMany relates rows of P and C through a table between. slot is where
@@ -281,7 +130,7 @@ func NewToMany[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) *[]C
 //
 //go:noinline
 func NewManyToMany[P, C any](parent *Def[P], child *Def[C], join Join, slot func(P) *[]C) *ManyToMany[P, C] {
-	return &ManyToMany[P, C]{newManyEdge(parent, child, newJoinLink(parent.info, child.info, join), slot)}
+	return newManyToMany[P, C](newManyEdge(parent, child, newJoinLink(parent.info, child.info, join), slot))
 }
 
 func newManyEdge[P, C any](parent *Def[P], child *Def[C], l link, slot func(P) *[]C) *edge {
@@ -305,13 +154,34 @@ func newManyEdge[P, C any](parent *Def[P], child *Def[C], l link, slot func(P) *
 	return e
 }
 
-// count is the number of related rows for which conditions hold.
-func (e *edge) count(conds []expr) countOf {
-	return countOf{e.link, append(slices.Clip(e.child.conditions()), conds...)}
+func newReach[P, C any](e *edge) reach[P, C] {
+	return reach[P, C]{
+		edge:    e,
+		Has:     func(conds ...Cond[C]) Cond[P] { return Cond[P]{e.has(exprs(conds))} },
+		HasNone: func(conds ...Cond[C]) Cond[P] { return Cond[P]{negation{e.has(exprs(conds))}} },
+		Of:      func(parent P) *Query[C] { return &Query[C]{e.of(parent)} },
+		Load: func(ctx context.Context, db DB, parents ...P) error {
+			return e.load(ctx, db, untyped(parents))
+		},
+	}
 }
 
-// rowsOf is the query for the related rows.
-func rowsOf[C any](e *edge) *Query[C] { return &Query[C]{e.child} }
+func newMany[P, C any](e *edge) many[P, C] {
+	change := func(do func(context.Context, DB, any, []any) error) func(context.Context, DB, P, ...C) error {
+		return func(ctx context.Context, db DB, parent P, children ...C) error {
+			return do(ctx, db, parent, untyped(children))
+		}
+	}
+	return many[P, C]{
+		Count: func(conds ...Cond[C]) *OrderedExpr[P, int64] {
+			return orderedExpr[P, int64](countOf{e.link, append(slices.Clip(e.child.conditions()), exprs(conds)...)})
+		},
+		Create:  change(e.insertUnder),
+		Add:     change(e.add),
+		Remove:  change(e.remove),
+		Replace: change(e.replace),
+	}
+}
 
 // untyped are rows without their type.
 func untyped[E any](rows []E) []any {
@@ -320,6 +190,40 @@ func untyped[E any](rows []E) []any {
 		list[i] = r
 	}
 	return list
+}
+
+func newToOne[P, C any](e *edge) *ToOne[P, C] {
+	q := &Query[C]{e.child}
+	return &ToOne[P, C]{
+		reach: newReach[P, C](e),
+		With:  func(related ...Related[C]) *ToOne[P, C] { return newToOne[P, C](e.narrowed(q.With(related...).q)) },
+	}
+}
+
+func newToMany[P, C any](e *edge) *ToMany[P, C] {
+	q := &Query[C]{e.child}
+	next := func(q *Query[C]) *ToMany[P, C] { return newToMany[P, C](e.narrowed(q.q)) }
+	return &ToMany[P, C]{
+		reach:   newReach[P, C](e),
+		many:    newMany[P, C](e),
+		Where:   func(conds ...Cond[C]) *ToMany[P, C] { return next(q.Where(conds...)) },
+		OrderBy: func(steps ...Order[C]) *ToMany[P, C] { return next(q.OrderBy(steps...)) },
+		Limit:   func(n int) *ToMany[P, C] { return next(q.Limit(n)) },
+		With:    func(related ...Related[C]) *ToMany[P, C] { return next(q.With(related...)) },
+	}
+}
+
+func newManyToMany[P, C any](e *edge) *ManyToMany[P, C] {
+	q := &Query[C]{e.child}
+	next := func(q *Query[C]) *ManyToMany[P, C] { return newManyToMany[P, C](e.narrowed(q.q)) }
+	return &ManyToMany[P, C]{
+		reach:   newReach[P, C](e),
+		many:    newMany[P, C](e),
+		Where:   func(conds ...Cond[C]) *ManyToMany[P, C] { return next(q.Where(conds...)) },
+		OrderBy: func(steps ...Order[C]) *ManyToMany[P, C] { return next(q.OrderBy(steps...)) },
+		Limit:   func(n int) *ManyToMany[P, C] { return next(q.Limit(n)) },
+		With:    func(related ...Related[C]) *ManyToMany[P, C] { return next(q.With(related...)) },
+	}
 }
 
 // Via is a value of the one row that a row is related to, to compare or to
