@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"sync"
 )
 
 // What follows reads tables that are chosen while the program runs, by columns
@@ -139,11 +138,13 @@ func ReadInto(ctx context.Context, db DB, q *Query[any], columns []int, next fun
 	return rows.Close()
 }
 
-// KeyQuery reads some columns of the row of a key. Its text is written once.
+// KeyQuery reads some columns of the row of a key. Its text is written once. It is
+// not for several goroutines at once.
 type KeyQuery struct {
 	info    *Info
 	columns []int
-	texts   sync.Map // by engine
+	engine  *Engine // that the text is for
+	text    string
 }
 
 // KeyQuery prepares reading columns of the table, in the order given.
@@ -170,16 +171,16 @@ func (k *KeyQuery) Read(ctx context.Context, db DB, parts, fields []any) (found 
 
 func (k *KeyQuery) query(ctx context.Context, db DB, parts []any) (Rows, error) {
 	e := db.Engine()
-	if text, known := k.texts.Load(e); known {
+	if k.engine == e {
 		args := make([]any, len(parts))
 		for i, p := range parts {
 			args[i] = e.arg(fieldOf(p).arg())
 		}
-		return db.Query(ctx, text.(string), args)
+		return db.Query(ctx, k.text, args)
 	}
 	s := query{info: k.info, where: k.info.hasKey(parts), limit: 1, columns: k.columns}.statement(e)
 	if s.err == nil && len(s.args) == len(parts) {
-		k.texts.Store(e, s.String())
+		k.engine, k.text = e, s.String()
 	}
 	return s.query(ctx, db)
 }

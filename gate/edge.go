@@ -311,8 +311,8 @@ func (c *Children) Add(links []any) { c.f.add(links, c.links) }
 // Places is how many parents there are that have different rows.
 func (c *Children) Places() int { return len(c.f.keys) }
 
-// Place is the place of the rows of a parent, of which i came before it; it is -1
-// where there are none.
+// Place is the place of the rows of parent i, counted from 0 in the order of Add. It
+// is -1 if the parent has no rows.
 func (c *Children) Place(i int) int { return c.f.placeOf[i] }
 
 // Read reads the rows of all parents: the columns, in the order given, go into the

@@ -74,16 +74,13 @@ func (c *Column) hasForm() bool {
 
 // formFault says what the form of a text has that the column cannot keep.
 func (c *Column) formFault(s string) string {
-	switch c.Type {
-	case TypeTimestamp:
-		if zoned.MatchString(s) {
-			return "wants a time without a zone, such as 2026-05-01T09:30:00, since the column keeps none"
-		}
-		return c.momentFault(s)
-	case TypeDate, TypeTimestampTZ, TypeTimeOfDay:
-		return c.momentFault(s)
+	switch {
+	case !c.hasForm():
+		return ""
+	case c.Type == TypeTimestamp && zoned.MatchString(s):
+		return "wants a time without a zone, such as 2026-05-01T09:30:00, since the column keeps none"
 	}
-	return ""
+	return c.momentFault(s)
 }
 
 func (c *Column) momentFault(s string) string {
@@ -115,6 +112,9 @@ func noDay(s string) bool {
 // engine knows, as far as this can be told without asking it. It is empty for a
 // good text, and for types that are not known here.
 func (e *Engine) OwnForm(c *Column, s string) string {
+	if !e.hasOwnForm(c) {
+		return ""
+	}
 	if fault := e.ownFault(c, s); fault != "" {
 		return fmt.Sprintf("%s; got %s", fault, shortened(AppendJSONString(nil, s)))
 	}

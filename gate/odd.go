@@ -56,7 +56,7 @@ func (o *Odd) Noted() bool {
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	return len(o.noted) > 0 || len(o.values) > 0
+	return len(o.noted) > 0
 }
 
 // Check notes a value that its field took and that is none of its column.

@@ -440,8 +440,8 @@ func (t *Info) Update(ctx context.Context, db DB, row any, columns []int) error 
 	return t.update(ctx, db, row, columns)
 }
 
-// Delete removes the row of a key, of which parts are pointers to the values, as
-// the table's Delete does.
+// Delete removes the row of a key, as the table's Delete does. Parts are pointers to
+// the values of the key.
 func (t *Info) Delete(ctx context.Context, db DB, parts []any) error {
 	return t.remove(ctx, db, t.hasKey(parts), false)
 }

@@ -38,7 +38,7 @@ func (r *resource) newPlan() *plan {
 // request asks for another form of the row, or where something needs the row as an
 // entity: a hook, a computed property, a value that does not fit its column.
 func (r *resource) sendPlanned(w http.ResponseWriter, req *http.Request, key []any, query func() *gate.Query[any]) (done bool, err error) {
-	if req.URL.RawQuery != "" || r.whole() || r.odd != nil {
+	if req.URL.RawQuery != "" || r.whole() {
 		return false, nil
 	}
 	l := listing{res: r, alone: true}

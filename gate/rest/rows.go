@@ -1,6 +1,7 @@
 package rest
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"slices"
@@ -156,33 +157,46 @@ func (s *rowSet) appendRow(b []byte, row any) []byte {
 // last become entities, to tell where the page begins and ends.
 func (s *rowSet) stream(ctx context.Context, db gate.DB, query *gate.Query[any]) error {
 	t := newTransfer(gate.OddOf(ctx), s.listing, s.buffer, gate.PlaceColumns(query))
+	fields := func(whole any) []any {
+		if whole != nil {
+			return t.entity(whole)
+		}
+		s.separate()
+		return t.fields
+	}
+	return s.each(ctx, db, query, t.columns, fields, func(whole any) {
+		if whole == nil {
+			t.end()
+			return
+		}
+		s.separate()
+		s.showRead(ctx, t.columns, whole)
+		*s.buffer = s.appendRow(*s.buffer, whole)
+	})
+}
+
+// each reads the rows of a page: some columns into the fields that are given for a
+// row. The rows that tell where the page begins and ends are entities, the others
+// are nil. done is called behind each row of the page.
+func (s *rowSet) each(ctx context.Context, db gate.DB, query *gate.Query[any], columns []int, fields func(whole any) []any, done func(whole any)) error {
 	var whole any
 	next := func() []any {
 		whole = nil
 		switch s.count++; s.count {
 		case 1, s.limit, s.limit + 1:
 			whole = s.res.info.New()
-			return t.entity(whole)
 		}
-		s.separate()
-		return t.fields
+		return fields(whole)
 	}
-	err := gate.ReadInto(ctx, db, query, t.columns, next, func() error {
-		switch {
-		case whole == nil:
-			t.end()
-			return nil
-		case s.count > s.limit:
+	err := gate.ReadInto(ctx, db, query, columns, next, func() error {
+		if s.count > s.limit {
 			s.more = true
 			return nil
 		}
-		if s.first == nil {
-			s.first = whole
+		if whole != nil {
+			s.first, s.last = cmp.Or(s.first, whole), whole
 		}
-		s.last = whole
-		s.separate()
-		s.showRead(ctx, t.columns, whole)
-		*s.buffer = s.appendRow(*s.buffer, whole)
+		done(whole)
 		return nil
 	})
 	if s.more {

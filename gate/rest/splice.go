@@ -20,7 +20,7 @@ func splices(r *resource, nodes []node) bool {
 			return false
 		}
 		linked := slices.ContainsFunc(n.to.listed, func(m member) bool { return m.link != "" || m.column < 0 })
-		if linked || n.to.whole() || n.to.odd != nil || !splices(n.to, n.children) {
+		if linked || n.to.whole() || !splices(n.to, n.children) {
 			return false
 		}
 	}
@@ -233,43 +233,24 @@ func (s *rowSet) splice(ctx context.Context, db gate.DB, query *gate.Query[any])
 			top.fields = append(top.fields, s.res.info.OddField(i, s.res.info.Fields(nil, s.res.info.New())[i], odd))
 		}
 	}
-	var whole any
-	next := func() []any {
-		whole = nil
-		switch s.count++; s.count {
-		case 1, s.limit, s.limit + 1:
-			whole = s.res.info.New()
+	fields := func(whole any) []any {
+		if whole != nil {
 			return top.entity(whole)
 		}
 		return top.fields
 	}
-	err = gate.ReadInto(own, db, query, top.columns, next, func() error {
-		switch {
-		case whole == nil:
+	err = s.each(own, db, query, top.columns, fields, func(whole any) {
+		if whole == nil {
 			top.wrote()
-			return nil
-		case s.count > s.limit:
-			s.more = true
-			return nil
+			return
 		}
-		if s.first == nil {
-			s.first = whole
-		}
-		s.last = whole
 		if s.res.api.engine().Checks() {
 			s.res.checkValues(odd, []any{whole}, top.columns, nil)
 		}
 		top.write(whole)
-		return nil
 	})
-	if s.more {
-		s.count--
-	}
 	if err != nil {
 		return false, err
-	}
-	if !s.more && s.count > 0 && s.count < s.limit {
-		s.last = nil // no page follows, so nobody asks
 	}
 	if err := top.readRelated(own, db); err != nil || odd.Noted() {
 		return false, err
