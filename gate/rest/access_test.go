@@ -271,6 +271,10 @@ func TestOwnFunctions(t *testing.T) {
 			}
 			assert.Equal(t, step.begun, db.begun, "own %v: transactions of %s", own, step.method)
 		}
+		twice := func(ctx context.Context, tx gate.DB, key int64) error { return nil }
+		other := rest.NewShape("boxes", &boxes)
+		_, err = rest.New(rest.Config{Base: "/api", DB: db}, rest.Mount(other, []rest.Route{rest.On("DELETE /boxes/{key}", rest.Remove(other, twice, twice))}))
+		assert.ErrorContains(t, err, "a route of boxes is given 2 functions of your own; give it one")
 		if own {
 			assert.Equal(t, []string{"create true", "change true", "replace true", "remove true"}, called)
 		}

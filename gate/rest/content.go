@@ -54,7 +54,7 @@ func SendContent[E, K any](s *Shape[E, K], c Content) Handler {
 //
 //go:noinline
 func StoreContent[E, K any](s *Shape[E, K], c Content, own ...Update[E]) Handler {
-	update := updatingBy(s.res.info, own)
+	update := updatingBy(&s.res, own)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		res, i, err := c.in(r, &s.res, toChange)
 		if err != nil {
@@ -82,7 +82,7 @@ func StoreContent[E, K any](s *Shape[E, K], c Content, own ...Update[E]) Handler
 //
 //go:noinline
 func RemoveContent[E, K any](s *Shape[E, K], c Content, own ...Update[E]) Handler {
-	update := updatingBy(s.res.info, own)
+	update := updatingBy(&s.res, own)
 	return func(w http.ResponseWriter, r *http.Request) error {
 		res, i, err := c.in(r, &s.res, toChange)
 		if err != nil {

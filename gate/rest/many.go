@@ -14,7 +14,7 @@ import (
 //
 //go:noinline
 func ChangeMany[E, K any](s *Shape[E, K], most int, own ...Update[E]) Repeatable {
-	update := updatingBy(s.res.info, own)
+	update := updatingBy(&s.res, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {

@@ -179,6 +179,11 @@ func New(config Config, parts ...Part) (*API, error) {
 			a.offered[r.pattern] = true
 		}
 	}
+	for _, r := range a.resources {
+		if r.fault != nil {
+			return nil, r.fault
+		}
+	}
 	if err := a.connect(); err != nil {
 		return nil, err
 	}

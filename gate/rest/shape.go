@@ -64,6 +64,7 @@ type resource struct {
 
 	all   *gate.Query[any]
 	plans *sync.Pool // of *plan
+	fault error      // why it cannot be served
 	finds *gatherer  // nil where rows are read each by itself
 	adds  *gatherer  // the same for storing them
 

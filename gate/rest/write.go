@@ -34,7 +34,7 @@ type Delete[K any] func(ctx context.Context, tx gate.DB, key K) error
 //go:noinline
 func Create[E, K any](s *Shape[E, K], own ...WriteAll[E]) Repeatable {
 	s.res.create, s.res.alone = s.res.info.InsertAll, true
-	if len(own) > 0 {
+	if s.res.ownFunction(len(own)) {
 		s.res.create, s.res.alone = untyped(own[0]), false
 	}
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
@@ -378,12 +378,22 @@ func (r *resource) inTx(req *http.Request, do func(tx gate.DB) error) error {
 	return gate.InTx(req.Context(), r.api.db(req.Context()), do)
 }
 
+// ownFunction reports whether a handler is given a function of a developer's own.
+// More than one is an error that New returns.
+func (r *resource) ownFunction(n int) bool {
+	if n > 1 {
+		r.fault = fmt.Errorf("a route of %s is given %d functions of your own; give it one, which calls the others", r.path, n)
+	}
+	return n > 0
+}
+
 // updating stores columns of a row whose type is not known.
 type updating func(ctx context.Context, tx gate.DB, row any, columns []int) error
 
 // updatingBy is a developer's own function, or else what the table does.
-func updatingBy[E any](t *gate.Info, own []Update[E]) updating {
-	if len(own) == 0 {
+func updatingBy[E any](r *resource, own []Update[E]) updating {
+	t := r.info
+	if !r.ownFunction(len(own)) {
 		return t.Update
 	}
 	return func(ctx context.Context, tx gate.DB, row any, columns []int) error {
@@ -393,7 +403,7 @@ func updatingBy[E any](t *gate.Info, own []Update[E]) updating {
 
 // deleting is a developer's own function, or else what the table of a shape does.
 func deleting[E, K any](s *Shape[E, K], own []Delete[K]) Delete[K] {
-	if len(own) > 0 {
+	if s.res.ownFunction(len(own)) {
 		return own[0]
 	}
 	return func(ctx context.Context, tx gate.DB, key K) error {
@@ -406,7 +416,7 @@ func deleting[E, K any](s *Shape[E, K], own []Delete[K]) Delete[K] {
 //
 //go:noinline
 func Replace[E, K any](s *Shape[E, K], own ...Update[E]) Repeatable {
-	update := updatingBy(s.res.info, own)
+	update := updatingBy(&s.res, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
@@ -557,7 +567,7 @@ func checkConditions[E, K any](r *http.Request, tx gate.DB, s *Shape[E, K], res 
 //
 //go:noinline
 func Change[E, K any](s *Shape[E, K], own ...Update[E]) Repeatable {
-	update := updatingBy(s.res.info, own)
+	update := updatingBy(&s.res, own)
 	return Repeatable(func(w http.ResponseWriter, r *http.Request) error {
 		res, err := s.res.in(r.Context(), toChange)
 		if err != nil {
