@@ -131,7 +131,7 @@ func (d *documents) narrowed(ctx context.Context) ([]byte, error) {
 	}
 	paths, _ := doc["paths"].(map[string]any)
 	kept, used := 0, map[string]bool{}
-	shows, before := d.shows(ctx, doc), reachedSchemas(doc)
+	shows, before := d.shows(ctx, doc), reached(doc)
 	for path, item := range paths {
 		operations, _ := item.(map[string]any)
 		for method, operation := range operations {
@@ -150,7 +150,7 @@ func (d *documents) narrowed(ctx context.Context) ([]byte, error) {
 				used[fmt.Sprint(tag)] = true
 			}
 			if shown != nil {
-				shown.narrowOperation(op)
+				shown.narrowOperation(doc, op)
 			}
 		}
 		if !slices.ContainsFunc(apidoc.Methods, func(m string) bool { return operations[m] != nil }) {
@@ -161,17 +161,11 @@ func (d *documents) narrowed(ctx context.Context) ([]byte, error) {
 		return nil, nil
 	}
 	doc["tags"] = slices.DeleteFunc(asList(doc["tags"]), func(tag any) bool { return !used[fmt.Sprint(at(tag, "name"))] })
-	schemas, _ := at(doc, "components", "schemas").(map[string]any)
-	for name, schema := range schemas {
-		first, _, _ := strings.Cut(name, ".")
-		if r := shows[first]; r != nil && !strings.HasSuffix(name, ".list") {
-			r.narrowSchema(schema)
-		}
-	}
-	after := reachedSchemas(doc)
-	for name := range before {
-		if !after[name] {
-			delete(schemas, name)
+	narrowComponents(doc, shows)
+	after := reached(doc)
+	for c := range before {
+		if list, _ := at(doc, "components", c.kind).(map[string]any); !after[c] {
+			delete(list, c.name)
 		}
 	}
 	text, err := json.MarshalIndent(doc, "", "  ")
@@ -181,12 +175,31 @@ func (d *documents) narrowed(ctx context.Context) ([]byte, error) {
 	return append(text, '\n'), nil
 }
 
+// narrowComponents leaves out of the components of resources what may not be seen of
+// these.
+func narrowComponents(doc map[string]any, shows map[string]*resource) {
+	schemas, _ := at(doc, "components", "schemas").(map[string]any)
+	for name, schema := range schemas {
+		first, _, _ := strings.Cut(name, ".")
+		if r := shows[first]; r != nil && !strings.HasSuffix(name, ".list") {
+			r.narrowSchema(schema)
+		}
+	}
+	parameters, _ := at(doc, "components", "parameters").(map[string]any)
+	for name, p := range parameters {
+		first, _, _ := strings.Cut(name, "-")
+		if r := shows[first]; r != nil {
+			r.narrowParameter(p)
+		}
+	}
+}
+
 // shows are the resources by the names of the schemas of their rows.
 func (d *documents) shows(ctx context.Context, doc map[string]any) map[string]*resource {
 	list := map[string]*resource{}
 	for _, r := range d.api.resources {
 		_, path, _ := strings.Cut(d.api.patternIn(d.version, r, "GET /"+r.path), " ")
-		if name := listedSchema(at(doc, "paths", path, "get")); name != "" {
+		if name := listedSchema(doc, at(doc, "paths", path, "get")); name != "" {
 			list[name] = r.seen(ctx)
 		}
 	}
@@ -228,9 +241,29 @@ func (r *resource) maySee(ctx context.Context, v verb) bool {
 }
 
 // listedSchema is the name of the schema of the rows that an operation lists.
-func listedSchema(operation any) string {
-	list, _ := at(operation, "responses", "200", "content", mediaJSON, "schema", "$ref").(string)
+func listedSchema(doc, operation any) string {
+	list, _ := at(resolved(doc, at(operation, "responses", "200")), "content", mediaJSON, "schema", "$ref").(string)
 	return strings.TrimSuffix(strings.TrimPrefix(list, "#/components/schemas/"), ".list")
+}
+
+// resolved follows a reference to a component.
+func resolved(doc, v any) any {
+	if c, ok := componentOf(v); ok {
+		return at(doc, "components", c.kind, c.name)
+	}
+	return v
+}
+
+// component is one of the components of a document, and its kind.
+type component struct{ kind, name string }
+
+// componentOf is the component that an object refers to.
+func componentOf(v any) (c component, ok bool) {
+	ref, _ := at(v, "$ref").(string)
+	if ref, ok = strings.CutPrefix(ref, "#/components/"); ok {
+		c.kind, c.name, ok = strings.Cut(ref, "/")
+	}
+	return c, ok
 }
 
 // knows reports whether a row has a property or a relation of that name, for
@@ -247,22 +280,15 @@ func (r *resource) holds(name string) bool {
 
 // narrowOperation leaves out of an operation the parameters and examples that
 // speak of what may not be seen.
-func (r *resource) narrowOperation(op map[string]any) {
+func (r *resource) narrowOperation(doc, op map[string]any) {
 	parameters := asList(op["parameters"])
 	op["parameters"] = slices.DeleteFunc(parameters, func(p any) bool {
-		name, _ := at(p, "name").(string)
-		switch {
-		case at(p, "in") != "query" || slices.Contains(listParameters, name) && name != "properties" && name != "with" || slices.Contains(summaryParameters, name):
-			return false
-		case name == "properties":
-			keepKnown(at(p, "schema", "items"), "enum", r.knows)
-			return false
-		case name == "with":
-			keepKnown(at(p, "schema", "items"), "examples", r.knows)
-			p.(map[string]any)["description"] = "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds: (limit:5;sortby:-id)."
-			return false
+		if _, shared := componentOf(p); !shared {
+			r.narrowParameter(p)
 		}
-		return !r.knows(name)
+		p = resolved(doc, p)
+		name, _ := at(p, "name").(string)
+		return at(p, "in") == "query" && !slices.Contains(listParameters, name) && !slices.Contains(summaryParameters, name) && !r.knows(name)
 	})
 	if len(parameters) == 0 {
 		delete(op, "parameters")
@@ -271,6 +297,17 @@ func (r *resource) narrowOperation(op map[string]any) {
 	for _, e := range examples {
 		row, _ := at(e, "value").(map[string]any)
 		maps.DeleteFunc(row, func(name string, _ any) bool { return !r.knows(name) })
+	}
+}
+
+// narrowParameter leaves out of what a parameter may say what may not be seen.
+func (r *resource) narrowParameter(p any) {
+	switch at(p, "name") {
+	case "properties":
+		keepKnown(at(p, "schema", "items"), "enum", r.knows)
+	case "with":
+		keepKnown(at(p, "schema", "items"), "examples", r.knows)
+		p.(map[string]any)["description"] = "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds: (limit:5;sortby:-id)."
 	}
 }
 
@@ -300,10 +337,9 @@ func (r *resource) narrowSchema(schema any) {
 	}
 }
 
-// reachedSchemas are the names of the schemas that the paths of a document lead
-// to.
-func reachedSchemas(doc map[string]any) map[string]bool {
-	reached := map[string]bool{}
+// reached are the components of a document that its paths lead to.
+func reached(doc map[string]any) map[component]bool {
+	found := map[component]bool{}
 	var follow func(v any)
 	follow = func(v any) {
 		switch v := v.(type) {
@@ -312,9 +348,9 @@ func reachedSchemas(doc map[string]any) map[string]bool {
 				follow(item)
 			}
 		case map[string]any:
-			if name, ok := strings.CutPrefix(fmt.Sprint(v["$ref"]), "#/components/schemas/"); ok && !reached[name] {
-				reached[name] = true
-				follow(at(doc, "components", "schemas", name))
+			if c, ok := componentOf(v); ok && !found[c] {
+				found[c] = true
+				follow(resolved(doc, v))
 			}
 			for _, item := range v {
 				follow(item)
@@ -322,7 +358,7 @@ func reachedSchemas(doc map[string]any) map[string]bool {
 		}
 	}
 	follow(doc["paths"])
-	return reached
+	return found
 }
 
 func asList(v any) []any {

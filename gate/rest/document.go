@@ -101,15 +101,20 @@ func (a *API) addComputed(doc map[string]any, v *Version, r *resource) error {
 	if !there {
 		return nil
 	}
-	name := listedSchema(at(doc, "paths", path, "get"))
+	name := listedSchema(doc, at(doc, "paths", path, "get"))
+	found := false
 	for _, schema := range []string{name, name + ".part"} {
 		properties, ok := at(doc, "components", "schemas", schema, "properties").(map[string]any)
 		if !ok {
-			return fmt.Errorf("the OpenAPI document has no schema of the rows at %s", path)
+			continue // it builds on the other
 		}
+		found = true
 		for _, c := range r.computed {
 			properties[c.name] = withReadOnly(c.schema)
 		}
+	}
+	if !found {
+		return fmt.Errorf("the OpenAPI document has no schema of the rows at %s", path)
 	}
 	return nil
 }

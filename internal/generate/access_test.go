@@ -86,6 +86,7 @@ func testDocuments(t *testing.T, s *service, token func(roles ...string) string)
 	read := func(headers ...string) (doc apiDocument, text string) {
 		text = s.call("GET", "/openapi.json", "", headers...).is(200).text
 		require.NoError(t, json.Unmarshal([]byte(text), &doc))
+		doc.resolve()
 		return doc, text
 	}
 	anybody, text := read()

@@ -23,7 +23,10 @@ import (
 // apiDocument is what the tests below read of an OpenAPI document; they know
 // nothing else of the service.
 type apiDocument struct {
-	Paths map[string]apiPath `json:"paths"`
+	Paths      map[string]apiPath `json:"paths"`
+	Components struct {
+		Parameters map[string]apiParameter `json:"parameters"`
+	} `json:"components"`
 }
 
 type apiPath struct {
@@ -52,7 +55,27 @@ func (s *service) read() apiDocument {
 	s.t.Helper()
 	var doc apiDocument
 	require.NoError(s.t, json.Unmarshal([]byte(s.get(s.document).is(200).text), &doc))
+	doc.resolve()
 	return doc
+}
+
+// resolve puts shared parameters where they are referred to.
+func (d apiDocument) resolve() {
+	for _, p := range d.Paths {
+		lists := [][]apiParameter{p.Parameters}
+		for _, o := range []*apiOperation{p.Get, p.Post, p.Patch, p.Delete} {
+			if o != nil {
+				lists = append(lists, o.Parameters)
+			}
+		}
+		for _, list := range lists {
+			for i := range list {
+				if name, shared := strings.CutPrefix(list[i].Ref, "#/components/parameters/"); shared {
+					list[i] = d.Components.Parameters[name]
+				}
+			}
+		}
+	}
 }
 
 // collections are the paths that list rows and are no relations.

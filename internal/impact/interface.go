@@ -54,17 +54,26 @@ func compareDocuments(before, after []byte, names spelling) ([]Line, error) {
 
 // document is what is looked at of an OpenAPI document.
 type document struct {
-	paths   map[string]map[string]json.RawMessage
-	schemas map[string]schema
-	names   map[string]bool // of all schemas
+	paths      map[string]map[string]json.RawMessage
+	parameters map[string]parameter // that operations share
+	schemas    map[string]schema
+	names      map[string]bool // of all schemas
 }
 
 // outline is a document of which only the parts are told apart.
 type outline struct {
 	Paths      map[string]json.RawMessage `json:"paths"`
 	Components struct {
-		Schemas map[string]json.RawMessage `json:"schemas"`
+		Parameters map[string]parameter       `json:"parameters"`
+		Schemas    map[string]json.RawMessage `json:"schemas"`
 	} `json:"components"`
+}
+
+// parameter is one of an operation, or a reference to a shared one.
+type parameter struct {
+	Ref      string `json:"$ref"`
+	Name     string `json:"name"`
+	Required bool   `json:"required"`
 }
 
 // differing reads two documents, of which what is the same is not looked into: of
@@ -85,7 +94,7 @@ func differing(before, after []byte) (a, b document, err error) {
 
 // without decodes what another document has not, or has otherwise.
 func (o outline) without(other outline) (document, error) {
-	d := document{paths: map[string]map[string]json.RawMessage{}, schemas: map[string]schema{}, names: map[string]bool{}}
+	d := document{paths: map[string]map[string]json.RawMessage{}, parameters: o.Components.Parameters, schemas: map[string]schema{}, names: map[string]bool{}}
 	for path, text := range o.Paths {
 		item := map[string]json.RawMessage{}
 		if same, there := other.Paths[path]; !there || !bytes.Equal(same, text) {
@@ -95,18 +104,48 @@ func (o outline) without(other outline) (document, error) {
 		}
 		d.paths[path] = item
 	}
-	for name, text := range o.Components.Schemas {
+	for name := range o.Components.Schemas {
 		d.names[name] = true
-		if same, there := other.Components.Schemas[name]; there && bytes.Equal(same, text) {
+		if o.sameSchema(other, name) && o.sameSchema(other, baseOf(name)) {
 			continue
 		}
-		var s schema
-		if err := json.Unmarshal(text, &s); err != nil {
-			return d, fmt.Errorf("reading the schema %s of an OpenAPI document: %w", name, err)
+		s, err := o.schema(name)
+		if err != nil {
+			return d, err
 		}
 		d.schemas[name] = s
 	}
 	return d, nil
+}
+
+func (o outline) sameSchema(other outline, name string) bool {
+	text, here := o.Components.Schemas[name]
+	same, there := other.Components.Schemas[name]
+	return here == there && bytes.Equal(text, same)
+}
+
+// schema decodes a schema, with the properties of the one that it builds on.
+func (o outline) schema(name string) (s schema, err error) {
+	for _, part := range []string{baseOf(name), name} {
+		if text, there := o.Components.Schemas[part]; there {
+			if err := json.Unmarshal(text, &s); err != nil {
+				return s, fmt.Errorf("reading the schema %s of an OpenAPI document: %w", part, err)
+			}
+		}
+	}
+	return s, nil
+}
+
+// baseOf is the schema that has the properties of a row, or of a new one.
+func baseOf(name string) string {
+	entity, role, _ := strings.Cut(name, ".")
+	switch {
+	case role == "":
+		return entity + ".part"
+	case strings.HasPrefix("."+role, inNew):
+		return entity + ".draft"
+	}
+	return ""
 }
 
 // schema is a JSON Schema of an object.
@@ -180,7 +219,7 @@ func (i *interfaces) parameters(a, b document) {
 			if a.paths[path][method] == nil || b.paths[path][method] == nil {
 				continue
 			}
-			was, now := parametersOf(a.paths[path][method]), parametersOf(b.paths[path][method])
+			was, now := a.parametersOf(a.paths[path][method]), b.parametersOf(b.paths[path][method])
 			call := strings.ToUpper(method) + " " + path
 			for name := range was {
 				if _, there := now[name]; !there {
@@ -216,13 +255,9 @@ func someOf(list []string) string {
 }
 
 // parametersOf are the names of an operation's, and whether they must be given.
-func parametersOf(operation json.RawMessage) map[string]bool {
+func (d document) parametersOf(operation json.RawMessage) map[string]bool {
 	var o struct {
-		Parameters []struct {
-			Ref      string `json:"$ref"`
-			Name     string `json:"name"`
-			Required bool   `json:"required"`
-		} `json:"parameters"`
+		Parameters []parameter `json:"parameters"`
 	}
 	names := map[string]bool{}
 	if operation == nil || json.Unmarshal(operation, &o) != nil {
@@ -230,7 +265,7 @@ func parametersOf(operation json.RawMessage) map[string]bool {
 	}
 	for _, p := range o.Parameters {
 		if p.Ref != "" {
-			p.Name = p.Ref[strings.LastIndexByte(p.Ref, '/')+1:]
+			p = d.parameters[p.Ref[strings.LastIndexByte(p.Ref, '/')+1:]]
 		}
 		names[p.Name] = p.Required
 	}

@@ -105,18 +105,18 @@ func argumentParameter(a model.QueryArg) object {
 func (d *document) callAnswer(e *model.Exposed) answer {
 	switch e.Shape {
 	case sqlquery.Nothing:
-		return answer{http.StatusNoContent, nil, nil}
+		return answer{status: http.StatusNoContent}
 	case sqlquery.Count:
-		return answer{http.StatusOK, jsonContent(countSchema), nil}
+		return answer{status: http.StatusOK, content: jsonContent(countSchema)}
 	case sqlquery.Rows:
 		schema := object{{"type", "object"}, {"required", []string{"items"}}, {"properties", object{{"items", object{{"type", "array"}, {"items", d.resultSchema(e)}}}}}, {"additionalProperties", false}}
-		return answer{http.StatusOK, rowsContent(schema, "application/x-ndjson"), nil}
+		return answer{status: http.StatusOK, content: rowsContent(schema, "application/x-ndjson")}
 	}
 	schema := d.resultSchema(e)
 	if e.Value != nil {
 		schema = object{{"type", "object"}, {"required", []string{"value"}}, {"properties", object{{"value", schema}}}, {"additionalProperties", false}}
 	}
-	return answer{http.StatusOK, jsonContent(schema), nil}
+	return answer{status: http.StatusOK, content: jsonContent(schema)}
 }
 
 // resultSchema is the schema of a row of a call.

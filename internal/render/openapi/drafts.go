@@ -9,7 +9,8 @@ import (
 )
 
 // newSchema adds the schema of a new row, whose columns given come from
-// elsewhere, and returns its name.
+// elsewhere, and returns its name. What it may hold is in a schema that all of a
+// resource share; what it must, in its own.
 func (d *document) newSchema(e *model.Entity, given []string) string {
 	name := schemaName(e) + ".new"
 	if len(given) > 0 {
@@ -19,57 +20,92 @@ func (d *document) newSchema(e *model.Entity, given []string) string {
 		return name
 	}
 	d.drafts[name] = true
+	schema := object{}
+	parts := append([]object{ref(d.draftSchema(e))}, eitherOf(e, given)...)
+	if required := requiredOf(e, given); len(required) > 0 {
+		schema = append(schema, member{"required", required})
+	}
+	d.schemas = append(d.schemas, member{name, append(schema, member{"allOf", parts})})
+	return name
+}
+
+// requiredOf are the columns that a new row must have, but for those given, and those
+// in whose place the row itself may stand that they refer to.
+func requiredOf(e *model.Entity, given []string) []string {
+	var list []string
+	for _, f := range e.Fields {
+		if written(f) && !f.Nullable && !f.ByDefault && f.Role == model.NoRole && !slices.Contains(given, f.Column.Name) {
+			list = append(list, f.Column.Name)
+		}
+	}
+	for _, r := range e.Relations {
+		if embeds(r) && r.Kind == model.ToOne && r.Owned {
+			list = slices.DeleteFunc(list, func(c string) bool { return slices.Contains(neededFor(e, r, given), c) })
+		}
+	}
+	return list
+}
+
+// draftSchema adds the schema of all that a new row may hold, and returns its name.
+func (d *document) draftSchema(e *model.Entity) string {
+	name := schemaName(e) + ".draft"
+	if d.drafts[name] {
+		return name
+	}
+	d.drafts[name] = true
 	at := len(d.schemas)
 	d.schemas = append(d.schemas, member{name, nil}) // rows of it may be embedded in rows of it
-	schema := writeSchema(e, given, true)
-	schema = d.withEmbedded(e, given, schema)
+	schema := writeSchema(e)
+	for _, r := range e.Relations {
+		if embeds(r) {
+			addProperty(schema, r.JSON, d.embedded(r))
+		}
+	}
 	d.schemas[at].value = schema
 	return name
 }
 
-// withEmbedded adds what may be embedded in a new row. One that is referred to
-// may stand there in place of the reference.
-func (d *document) withEmbedded(e *model.Entity, given []string, schema object) object {
-	var either []object
-	for _, r := range e.Relations {
-		if r.To.Verbs == model.ReadOnly || !r.Linkable() && !r.Reverse() && r.Kind != model.ToOne {
-			continue
-		}
-		var inner object
-		switch {
-		case r.Linkable():
-			inner = object{{"type", "array"}, {"items", ref(d.newSchema(r.To, nil))}}
-		case r.Kind == model.ToOne && r.Owned:
-			inner = ref(d.newSchema(r.To, nil))
-			either = append(either, eitherOf(e, r, given)...)
-		case r.Kind == model.ToOne:
-			inner = ref(d.newSchema(r.To, r.Given()))
-		default:
-			inner = object{{"type", "array"}, {"items", ref(d.newSchema(r.To, r.Given()))}}
-		}
-		addProperty(schema, r.JSON, inner)
-	}
-	for _, one := range either {
-		dropRequired(schema, one)
-	}
-	if len(either) > 0 {
-		schema = append(schema, member{"allOf", either})
-	}
-	return schema
+// embeds reports whether rows of a relation may be embedded in a new row.
+func embeds(r *model.Relation) bool {
+	return r.To.Verbs != model.ReadOnly && (r.Linkable() || r.Reverse() || r.Kind == model.ToOne)
 }
 
-// eitherOf says that a reference is given by its columns or by the row.
-func eitherOf(e *model.Entity, r *model.Relation, given []string) []object {
+// embedded is the schema of what a relation embeds in a new row.
+func (d *document) embedded(r *model.Relation) object {
+	given := r.Given()
+	if r.Linkable() || r.Kind == model.ToOne && r.Owned {
+		given = nil
+	}
+	one := ref(d.newSchema(r.To, given))
+	if r.Kind == model.ToOne {
+		return one
+	}
+	return object{{"type", "array"}, {"items", one}}
+}
+
+// eitherOf says of each reference that it is given by its columns or by the row.
+func eitherOf(e *model.Entity, given []string) []object {
+	var list []object
+	for _, r := range e.Relations {
+		if !embeds(r) || r.Kind != model.ToOne || !r.Owned {
+			continue
+		}
+		if needed := neededFor(e, r, given); needed != nil {
+			list = append(list, object{{"anyOf", []object{mustHave(needed...), mustHave(r.JSON)}}})
+		}
+	}
+	return list
+}
+
+// neededFor are the columns of a reference that a new row must have.
+func neededFor(e *model.Entity, r *model.Relation, given []string) []string {
 	var needed []string
 	for _, p := range r.Pairs {
 		if f := e.Field(p[0]); f != nil && !f.Nullable && !f.ByDefault && !slices.Contains(given, p[0]) {
 			needed = append(needed, p[0])
 		}
 	}
-	if needed == nil {
-		return nil
-	}
-	return []object{{{"anyOf", []object{mustHave(needed...), mustHave(r.JSON)}}}}
+	return needed
 }
 
 // mustHave is the schema of an object that has some properties, whatever they are.
@@ -88,16 +124,6 @@ func addProperty(schema object, name string, value object) {
 			if !slices.ContainsFunc(list, func(m member) bool { return m.name == name }) {
 				schema[i].value = append(list, member{name, value})
 			}
-		}
-	}
-}
-
-// dropRequired takes the columns out of those required that a choice speaks of.
-func dropRequired(schema, choice object) {
-	columns := choice[0].value.([]object)[0][0].value.([]string)
-	for i := range schema {
-		if schema[i].name == "required" {
-			schema[i].value = slices.DeleteFunc(slices.Clone(schema[i].value.([]string)), func(c string) bool { return slices.Contains(columns, c) })
 		}
 	}
 }

@@ -32,6 +32,9 @@ type member struct {
 // list is left to encoding/json, which would write nested objects again at each
 // level.
 func appendValue(b *bytes.Buffer, v any, indent string) {
+	if appendLine(b, v) {
+		return
+	}
 	deeper := indent + "  "
 	switch v := v.(type) {
 	case object:
@@ -46,9 +49,61 @@ func appendValue(b *bytes.Buffer, v any, indent string) {
 		appendItems(b, '[', ']', len(v), indent, func(i int) { appendScalar(b, v[i]) })
 	case []any:
 		appendItems(b, '[', ']', len(v), indent, func(i int) { appendValue(b, v[i], deeper) })
+	}
+}
+
+// longestLine is how many bytes an object has at most that stands on one line.
+const longestLine = 90
+
+// appendLine appends a value on one line: one that is no object or list, a short
+// object, or a list of one element. It reports false, and appends nothing, for
+// another: the elements of longer lists have lines of their own, so that edits
+// beside them merge.
+func appendLine(b *bytes.Buffer, v any) bool {
+	from := b.Len()
+	if appendFlat(b, v, from) {
+		return true
+	}
+	b.Truncate(from)
+	return false
+}
+
+// appendFlat appends as much of a value as a line takes that begins at a place, and
+// reports whether that was all.
+func appendFlat(b *bytes.Buffer, v any, from int) bool {
+	open, end, n, item := byte('['), byte(']'), 0, func(int) bool { return true }
+	switch v := v.(type) {
+	case object:
+		open, end, n = '{', '}', len(v)
+		item = func(i int) bool {
+			appendScalar(b, v[i].name)
+			b.WriteString(": ")
+			return appendFlat(b, v[i].value, from)
+		}
+	case []object:
+		n, item = len(v), func(i int) bool { return appendFlat(b, v[i], from) }
+	case []string:
+		n, item = len(v), func(i int) bool { return appendFlat(b, v[i], from) }
+	case []any:
+		n, item = len(v), func(i int) bool { return appendFlat(b, v[i], from) }
 	default:
 		appendScalar(b, v)
+		return true
 	}
+	if open == '[' && n > 1 {
+		return false
+	}
+	b.WriteByte(open)
+	for i := range n {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		if !item(i) || b.Len()-from > longestLine {
+			return false
+		}
+	}
+	b.WriteByte(end)
+	return true
 }
 
 func appendItems(b *bytes.Buffer, open, end byte, n int, indent string, item func(i int)) {
@@ -112,9 +167,9 @@ func Render(m *model.Model, title string) []byte {
 	d.addCalls()
 	components := object{
 		{"schemas", append(append(d.schemas, problemSchemas()...), patchSchema()...)},
-		{"parameters", sharedParameters(m.API)},
+		{"parameters", append(sharedParameters(m.API), d.parameters...)},
 		{"headers", sharedHeaders()},
-		{"responses", problemResponses(m.API.Guarded())},
+		{"responses", slices.Concat(sharedResponses(), d.responses, problemResponses(m.API.Guarded()))},
 	}
 	doc := object{
 		{"openapi", "3.1.0"},
@@ -151,9 +206,11 @@ func security(m *model.Model) (schemes object, needed []object) {
 
 type document struct {
 	model   *model.Model
-	tags    []object
-	paths   object
-	schemas object
+	tags       []object
+	paths      object
+	schemas    object
+	parameters object // that operations on the rows of a resource share
+	responses  object // likewise
 
 	drafts map[string]bool // schemas of new rows that are there
 	ids    map[string]bool // of operations
@@ -192,14 +249,16 @@ func ref(schema string) object { return object{{"$ref", "#/components/schemas/" 
 
 func (d *document) addResource(e *model.Entity) {
 	d.tags = append(d.tags, object{{"name", e.Path}, {"description", cmp.Or(e.Table.Comment, "The "+string(e.Table.Kind)+" "+e.Table.FullName()+".")}})
-	d.schemas = append(d.schemas, member{schemaName(e), d.rowSchema(e, true)}, member{schemaName(e) + ".part", d.rowSchema(e, false)})
+	d.addRow(e)
 	if e.Verbs != model.ReadOnly {
 		d.newSchema(e, nil)
 	}
 	if e.Verbs == model.Full {
-		d.schemas = append(d.schemas, member{schemaName(e) + ".change", writeSchema(e, nil, false)})
+		d.schemas = append(d.schemas, member{schemaName(e) + ".change", writeSchema(e)})
 	}
 	d.schemas = append(d.schemas, member{schemaName(e) + ".list", listSchema(e)})
+	d.shareParameters(e)
+	d.shareResponses(e)
 	at := d.model.Base + "/" + e.Path
 	d.paths = append(d.paths, member{at, d.collection(e)}, member{at + "/summary", d.summary(e)})
 	if len(e.Key) == 0 {
@@ -218,9 +277,16 @@ func visible(e *model.Entity) []*model.Field {
 	return slices.DeleteFunc(slices.Clone(e.Fields), func(f *model.Field) bool { return f.Hidden })
 }
 
-// rowSchema is a stored row, whole or with some properties only, with the
-// related rows that may be embedded.
-func (d *document) rowSchema(e *model.Entity, whole bool) object {
+// addRow adds the schemas of a stored row, whole and with some properties only, with
+// the related rows that may be embedded.
+func (d *document) addRow(e *model.Entity) {
+	titled := object{}
+	if e.Said.Label != "" {
+		titled = append(titled, member{"title", e.Said.Label})
+	}
+	if text := cmp.Or(e.Said.Help, e.Table.Comment); text != "" {
+		titled = append(titled, member{"description", text})
+	}
 	var properties object
 	required := []string{}
 	for _, f := range visible(e) {
@@ -238,17 +304,10 @@ func (d *document) rowSchema(e *model.Entity, whole bool) object {
 		}
 		properties = append(properties, member{r.JSON, schema})
 	}
-	s := object{{"type", "object"}}
-	if e.Said.Label != "" {
-		s = append(s, member{"title", e.Said.Label})
-	}
-	if text := cmp.Or(e.Said.Help, e.Table.Comment); text != "" {
-		s = append(s, member{"description", text})
-	}
-	if whole {
-		s = append(s, member{"required", required})
-	}
-	return append(s, member{"properties", properties}, member{"additionalProperties", false})
+	d.schemas = append(d.schemas,
+		member{schemaName(e), append(titled, member{"required", required}, member{"allOf", []object{ref(schemaName(e) + ".part")}})},
+		member{schemaName(e) + ".part", object{{"type", "object"}, {"properties", properties}, {"additionalProperties", false}}},
+	)
 }
 
 // linkName is what the URL of a binary column is called in lists.
@@ -293,13 +352,14 @@ func (d *document) looks(e *model.Entity) []model.ColumnLook {
 	return d.model.Look(e).Columns
 }
 
-// writeSchema is a row as it is sent: whole to be stored, or part of it as a
-// merge patch. The columns that are given come from elsewhere.
-func writeSchema(e *model.Entity, given []string, whole bool) object {
+// written reports whether a column may be sent.
+func written(f *model.Field) bool { return !f.Computed && (!f.Hidden || f.Sent()) }
+
+// writeSchema is all that may be sent of a row.
+func writeSchema(e *model.Entity) object {
 	var properties object
-	required := []string{}
 	for _, f := range e.Fields {
-		if f.Computed || f.Hidden && !f.Sent() {
+		if !written(f) {
 			continue
 		}
 		schema := fieldSchema(f)
@@ -307,15 +367,8 @@ func writeSchema(e *model.Entity, given []string, whole bool) object {
 			schema = append(schema, member{"writeOnly", true})
 		}
 		properties = append(properties, member{f.Column.Name, schema})
-		if whole && !f.Nullable && !f.ByDefault && f.Role == model.NoRole && !slices.Contains(given, f.Column.Name) {
-			required = append(required, f.Column.Name)
-		}
 	}
-	s := object{{"type", "object"}}
-	if len(required) > 0 {
-		s = append(s, member{"required", required})
-	}
-	return append(s, member{"properties", properties}, member{"additionalProperties", false})
+	return object{{"type", "object"}, {"properties", properties}, {"additionalProperties", false}}
 }
 
 func listSchema(e *model.Entity) object {

@@ -29,6 +29,7 @@ type answer struct {
 	status  int
 	content object
 	headers []string
+	shared  string // the response among the components, in place of these
 }
 
 func (o operation) object() object {
@@ -44,18 +45,7 @@ func (o operation) object() object {
 	}
 	var responses object
 	for _, a := range o.good {
-		response := object{{"description", http.StatusText(a.status)}}
-		if len(a.headers) > 0 {
-			var headers object
-			for _, name := range a.headers {
-				headers = append(headers, member{name, object{{"$ref", "#/components/headers/" + name}}})
-			}
-			response = append(response, member{"headers", headers})
-		}
-		if a.content != nil {
-			response = append(response, member{"content", a.content})
-		}
-		responses = append(responses, member{strconv.Itoa(a.status), response})
+		responses = append(responses, member{strconv.Itoa(a.status), a.response()})
 	}
 	if o.guarded {
 		o.problems = slices.Insert(slices.Clone(o.problems), 0, http.StatusUnauthorized, http.StatusForbidden)
@@ -67,6 +57,90 @@ func (o operation) object() object {
 	responses = append(responses, member{"default", object{{"$ref", "#/components/responses/problem"}}})
 	return append(op, member{"responses", responses})
 }
+
+// response is an answer as the document has it.
+func (a answer) response() object {
+	if a.shared != "" {
+		return object{{"$ref", "#/components/responses/" + a.shared}}
+	}
+	response := object{{"description", http.StatusText(a.status)}}
+	if len(a.headers) > 0 {
+		var headers object
+		for _, name := range a.headers {
+			headers = append(headers, member{name, object{{"$ref", "#/components/headers/" + name}}})
+		}
+		response = append(response, member{"headers", headers})
+	}
+	if a.content != nil {
+		response = append(response, member{"content", a.content})
+	}
+	return response
+}
+
+// sharedResponses are those that are the same for all resources.
+func sharedResponses() object {
+	item := object{{"type", "object"}, {"additionalProperties", true}}
+	groups := object{{"type", "object"}, {"required", []string{"items"}}, {"properties", object{{"items", object{{"type", "array"}, {"items", item}}}}}, {"additionalProperties", false}}
+	return object{
+		{"304", answer{status: http.StatusNotModified, headers: []string{"ETag"}}.response()},
+		{"summary", answer{status: http.StatusOK, content: rowsContent(groups, "application/x-ndjson", "text/csv")}.response()},
+	}
+}
+
+// shareResponses adds the responses that have rows of a resource: one row, a page of
+// them, and what is stored.
+func (d *document) shareResponses(e *model.Entity) {
+	name := schemaName(e)
+	part := object{{"anyOf", []object{ref(name), ref(name + ".part")}}}
+	stored := object{{"anyOf", []object{ref(name), ref(name + ".list")}}}
+	for _, r := range []struct {
+		name   string
+		answer answer
+	}{
+		{name, answer{status: http.StatusOK, content: rowsContent(part, "application/x-ndjson", "text/csv", "application/xml"), headers: []string{"ETag"}}},
+		{name + ".list", answer{status: http.StatusOK, content: rowsContent(ref(name+".list"), "application/x-ndjson", "text/csv", "application/xml"), headers: []string{"Link"}}},
+		{name + ".new", answer{status: http.StatusCreated, content: jsonContent(stored), headers: []string{"Location", "ETag"}}},
+	} {
+		d.responses = append(d.responses, member{r.name, r.answer.response()})
+	}
+}
+
+// shareParameters adds the parameters of a resource: its key, the properties and
+// relations that are wanted, and its columns.
+func (d *document) shareParameters(e *model.Entity) {
+	name := schemaName(e)
+	list := slices.Concat(propertiesParameter(e), withParameter(e))
+	if len(e.Key) > 0 {
+		list = append(list, keyParameter(e, "key"))
+	}
+	for _, p := range list {
+		d.parameters = append(d.parameters, member{name + "-" + p[0].value.(string), p})
+	}
+	for _, p := range columnParameters(e) {
+		d.parameters = append(d.parameters, member{name + "." + asciiName(p[0].value.(string)), p})
+	}
+}
+
+// choosing are the parameters that choose rows of a resource by its columns.
+func choosing(e *model.Entity) []object {
+	var names []string
+	for _, p := range columnParameters(e) {
+		names = append(names, schemaName(e)+"."+asciiName(p[0].value.(string)))
+	}
+	return shared(names...)
+}
+
+// showing are the parameters that say what is wanted of a row.
+func showing(e *model.Entity) []object {
+	var names []string
+	for _, p := range slices.Concat(propertiesParameter(e), withParameter(e)) {
+		names = append(names, schemaName(e)+"-"+p[0].value.(string))
+	}
+	return shared(names...)
+}
+
+// keyOf is the parameter of the key of a resource.
+func keyOf(e *model.Entity) []object { return shared(schemaName(e) + "-key") }
 
 // descriptions say more about operations, by the verb that their id begins with.
 var descriptions = []struct{ verb, text string }{
@@ -215,8 +289,8 @@ func (d *document) collection(e *model.Entity) object {
 	if e.Bulk == 0 {
 		return ops
 	}
-	choice := slices.Concat(shared("filter", "filter-lang", "q"), columnParameters(e))
-	counted := []answer{{http.StatusOK, jsonContent(countSchema), nil}}
+	choice := slices.Concat(shared("filter", "filter-lang", "q"), choosing(e))
+	counted := []answer{{status: http.StatusOK, content: jsonContent(countSchema)}}
 	change := ref(schemaName(e) + ".change")
 	return append(ops,
 		member{"patch", operation{
@@ -247,11 +321,12 @@ func (d *document) content(e *model.Entity, f *model.Field) object {
 	content := object{{media, object{{"schema", object{}}}}}
 	problems := []int{http.StatusNotFound, http.StatusPreconditionFailed}
 	ops := object{
-		{"parameters", []object{keyParameter(e, "key")}},
+		{"parameters", keyOf(e)},
 		{"get", operation{
 			guarded: d.model.API.Guarded(), entity: e, id: d.id("get", e, f.Name+"Content"), summary: fmt.Sprintf("Returns the %s of %s as it is.", words, e.Article), parameters: shared("if-none-match", "range"),
 			good: []answer{
-				{http.StatusOK, content, []string{"ETag"}}, {http.StatusPartialContent, content, []string{"ETag"}}, {http.StatusNotModified, nil, []string{"ETag"}},
+				{status: http.StatusOK, content: content, headers: []string{"ETag"}}, {status: http.StatusPartialContent, content: content, headers: []string{"ETag"}},
+				{status: http.StatusNotModified, shared: "304"},
 			},
 			problems: []int{http.StatusNotFound},
 		}.object()},
@@ -259,14 +334,14 @@ func (d *document) content(e *model.Entity, f *model.Field) object {
 	if e.Verbs != model.Full {
 		return ops
 	}
-	silent := answer{http.StatusNoContent, nil, nil}
+	silent := answer{status: http.StatusNoContent}
 	summary := fmt.Sprintf("Stores the %s of %s.", words, e.Article)
 	if f.Content.Most > 0 {
 		summary = fmt.Sprintf("Stores the %s of %s, of %d bytes at most.", words, e.Article, f.Content.Most)
 	}
 	ops = append(ops, member{"put", operation{
 		guarded: d.model.API.Guarded(), entity: e, id: d.id("store", e, f.Name+"Content"), summary: summary, parameters: shared("if-match", "if-none-match"),
-		body: object{{"required", true}, {"content", content}}, good: []answer{{http.StatusNoContent, nil, []string{"ETag"}}},
+		body: object{{"required", true}, {"content", content}}, good: []answer{{status: http.StatusNoContent, headers: []string{"ETag"}}},
 		problems: append(slices.Clone(problems), http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType),
 	}.object()})
 	if !f.Nullable {
@@ -283,8 +358,8 @@ func (d *document) listing(on, of *model.Entity, id, summary string, problems ..
 	return operation{
 		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, problems: problems,
 		parameters: slices.Concat(shared("limit", "offset", "after", "sortby", "count", "filter", "filter-lang", "q", "f"),
-			propertiesParameter(of), withParameter(of), columnParameters(of)),
-		good: []answer{{http.StatusOK, rowsContent(ref(schemaName(of)+".list"), "application/x-ndjson", "text/csv", "application/xml"), []string{"Link"}}},
+			showing(of), choosing(of)),
+		good: []answer{{status: http.StatusOK, shared: schemaName(of) + ".list"}},
 	}.object()
 }
 
@@ -301,33 +376,30 @@ func (d *document) creation(on, of *model.Entity, id, summary, schema string, ex
 	return operation{
 		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: d.repeatable("prefer"),
 		body:     object{{"required", true}, {"content", content}},
-		good:     []answer{{http.StatusCreated, jsonContent(object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".list")}}}), []string{"Location", "ETag"}}},
+		good:     []answer{{status: http.StatusCreated, shared: schemaName(of) + ".new"}},
 		problems: []int{http.StatusBadRequest, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity},
 	}.object()
 }
 
 func (d *document) summary(e *model.Entity) object {
 	most, page := pageLimits(d.model.API.Limits)
-	item := object{{"type", "object"}, {"additionalProperties", true}}
-	schema := object{{"type", "object"}, {"required", []string{"items"}}, {"properties", object{{"items", object{{"type", "array"}, {"items", item}}}}}, {"additionalProperties", false}}
 	limits := shared("offset", "by", "measure", "having", "sortby", "filter", "filter-lang", "q", "f")
 	limits = append(limits, query("limit", "The most groups to return.", object{{"type", "integer"}, {"minimum", 1}, {"maximum", most}, {"default", page}}))
 	return object{{"get", operation{
 		guarded: d.model.API.Guarded(), entity: e, id: "summarize" + e.Plural, summary: "Counts, sums and the like of " + e.Path + ", in groups.",
-		parameters: append(limits, columnParameters(e)...),
-		good:       []answer{{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv"), nil}},
+		parameters: append(limits, choosing(e)...),
+		good:       []answer{{status: http.StatusOK, shared: "summary"}},
 		problems:   []int{http.StatusBadRequest, http.StatusNotAcceptable},
 	}.object()}}
 }
 
 // reading returns one row of a resource, on a path of one.
 func (d *document) reading(on, of *model.Entity, id, summary string) object {
-	schema := object{{"anyOf", []object{ref(schemaName(of)), ref(schemaName(of) + ".part")}}}
 	return operation{
-		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: slices.Concat(shared("f", "if-none-match"), propertiesParameter(of), withParameter(of)),
+		guarded: d.model.API.Guarded(), entity: on, id: id, summary: summary, parameters: slices.Concat(shared("f", "if-none-match"), showing(of)),
 		good: []answer{
-			{http.StatusOK, rowsContent(schema, "application/x-ndjson", "text/csv", "application/xml"), []string{"ETag"}},
-			{http.StatusNotModified, nil, []string{"ETag"}},
+			{status: http.StatusOK, shared: schemaName(of)},
+			{status: http.StatusNotModified, shared: "304"},
 		},
 		problems: []int{http.StatusBadRequest, http.StatusNotFound, http.StatusNotAcceptable},
 	}.object()
@@ -335,15 +407,15 @@ func (d *document) reading(on, of *model.Entity, id, summary string) object {
 
 func (d *document) row(e *model.Entity) object {
 	ops := object{
-		{"parameters", []object{keyParameter(e, "key")}},
+		{"parameters", keyOf(e)},
 		{"get", d.reading(e, e, "get"+e.Name, "Returns "+e.Article+".")},
 	}
 	if e.Verbs != model.Full {
 		return ops
 	}
-	stored := answer{http.StatusOK, jsonContent(ref(schemaName(e))), []string{"ETag"}}
-	created := answer{http.StatusCreated, jsonContent(ref(schemaName(e))), []string{"Location", "ETag"}}
-	silent := answer{http.StatusNoContent, nil, nil}
+	stored := answer{status: http.StatusOK, content: jsonContent(ref(schemaName(e))), headers: []string{"ETag"}}
+	created := answer{status: http.StatusCreated, content: jsonContent(ref(schemaName(e))), headers: []string{"Location", "ETag"}}
+	silent := answer{status: http.StatusNoContent}
 	problems := []int{
 		http.StatusBadRequest, http.StatusNotFound, http.StatusConflict, http.StatusPreconditionFailed, http.StatusRequestEntityTooLarge,
 		http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity,
@@ -371,7 +443,7 @@ func (d *document) row(e *model.Entity) object {
 }
 
 func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
-	key := member{"parameters", []object{keyParameter(e, "key")}}
+	key := member{"parameters", keyOf(e)}
 	words := strings.ReplaceAll(r.JSON, "_", " ")
 	if r.Kind == model.ToOne {
 		d.paths = append(d.paths, member{at, object{key, {"get", d.reading(e, r.To, d.id("get", e, r.Name), fmt.Sprintf("Returns the %s of %s.", words, e.Article))}}})
@@ -385,9 +457,9 @@ func (d *document) addRelation(e *model.Entity, r *model.Relation, at string) {
 	d.paths = append(d.paths, member{at, ops})
 	if r.Linkable() {
 		d.paths = append(d.paths, member{at + "/{other}", object{
-			{"parameters", []object{keyParameter(e, "key"), keyParameter(r.To, "other")}},
-			{"put", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("link", e, r.Name), summary: "Links two rows; they may be linked already.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
-			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("unlink", e, r.Name), summary: "Ends the link of two rows; there may be none.", good: []answer{{http.StatusNoContent, nil, nil}}, problems: []int{http.StatusNotFound}}.object()},
+			{"parameters", append(keyOf(e), keyParameter(r.To, "other"))},
+			{"put", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("link", e, r.Name), summary: "Links two rows; they may be linked already.", good: []answer{{status: http.StatusNoContent}}, problems: []int{http.StatusNotFound}}.object()},
+			{"delete", operation{guarded: d.model.API.Guarded(), entity: e, id: d.id("unlink", e, r.Name), summary: "Ends the link of two rows; there may be none.", good: []answer{{status: http.StatusNoContent}}, problems: []int{http.StatusNotFound}}.object()},
 		}})
 	}
 }
