@@ -71,7 +71,9 @@ func (d apiDocument) resolve() {
 		for _, list := range lists {
 			for i := range list {
 				if name, shared := strings.CutPrefix(list[i].Ref, "#/components/parameters/"); shared {
+					ref := list[i].Ref
 					list[i] = d.Components.Parameters[name]
+					list[i].Ref = ref
 				}
 			}
 		}
@@ -102,7 +104,7 @@ func (p apiPath) columns() []string {
 
 // chooses reports whether a column can be a parameter.
 func (p apiPath) chooses(column string) bool {
-	return slices.ContainsFunc(p.Get.Parameters, func(a apiParameter) bool { return a.Name == column })
+	return slices.ContainsFunc(p.Get.Parameters, func(a apiParameter) bool { return a.Name == column && strings.Contains(a.Ref, ".") })
 }
 
 // raw sends a request whose answer may be no JSON, and checks it as call does.

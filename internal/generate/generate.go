@@ -296,7 +296,7 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources})
+	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base})
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package generate
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
@@ -120,6 +121,12 @@ func (plan *Plan) findSymbols() {
 			}
 		}
 	}
+	for name := range base { // of what is the same on both sides nothing is called otherwise, unless names change places
+		if bytes.Equal(base[name], theirs[name]) && !mayMove(base[name], spellings) {
+			delete(base, name)
+			delete(theirs, name)
+		}
+	}
 	declared, now := merge.Declared(base), merge.Declared(theirs)
 	for folder, keys := range declared {
 		moving := map[string]bool{} // whose name is another thing's now
@@ -134,6 +141,13 @@ func (plan *Plan) findSymbols() {
 			}
 		}
 	}
+}
+
+// mayMove reports whether a text has a name that something else has now.
+func mayMove(text []byte, spellings []spelling) bool {
+	return slices.ContainsFunc(spellings, func(s spelling) bool {
+		return s.moves && bytes.Contains(text, []byte(s.old)) && bytes.Contains(text, []byte(s.owner))
+	})
 }
 
 // movedKey is the new name of a declaration whose name something else has now, or

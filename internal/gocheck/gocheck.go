@@ -38,6 +38,10 @@ import (
 
 // Checker checks trees that share most of their files.
 type Checker struct {
+	// Bodies says whose function bodies are checked, where the package's are; nil for
+	// all. Of other files only what they declare is.
+	Bodies func(file string) bool
+
 	module string // import path of the tree's root
 	root   string // where the go command runs
 	fset   *token.FileSet
@@ -92,8 +96,9 @@ type Package struct {
 	blind       bool // something that it imports could not be had
 	imports     []string
 	testImports []string
-	test        []*ast.File // files of the package's tests
-	outer       []*ast.File // files of package NAME_test
+	test        []*ast.File     // files of the package's tests
+	outer       []*ast.File     // files of package NAME_test
+	bare        map[string]bool // files whose functions are only declared
 }
 
 // Program is a tree, checked.
@@ -163,20 +168,42 @@ func (p *Program) place(name, text string, files map[string]string) {
 	}
 	pkg := p.Packages[folder]
 	if pkg == nil {
-		pkg = &Package{Folder: folder, Files: map[string]*ast.File{}, Info: newInfo()}
+		pkg = &Package{Folder: folder, Files: map[string]*ast.File{}, Info: newInfo(), bare: map[string]bool{}}
 		p.Packages[folder] = pkg
 	}
 	if parsed.err != nil {
 		pkg.fault(p.Fset, parsed.err)
 	}
+	file := parsed.file
+	if bodies := p.checker.Bodies; bodies != nil && !bodies(name) {
+		file = withoutBodies(file)
+		pkg.bare[name] = true
+	}
 	switch {
 	case !strings.HasSuffix(name, "_test.go"):
-	case strings.HasSuffix(parsed.file.Name.Name, "_test"):
-		pkg.outer = append(pkg.outer, parsed.file)
+	case strings.HasSuffix(file.Name.Name, "_test"):
+		pkg.outer = append(pkg.outer, file)
 	default:
-		pkg.test = append(pkg.test, parsed.file)
+		pkg.test = append(pkg.test, file)
 	}
-	pkg.Files[name] = parsed.file
+	pkg.Files[name] = file
+}
+
+// withoutBodies is a file whose functions are only declared: all but those that may
+// not be.
+func withoutBodies(f *ast.File) *ast.File {
+	bare := *f
+	bare.Decls = slices.Clone(f.Decls)
+	for i, d := range bare.Decls {
+		fn, ok := d.(*ast.FuncDecl)
+		if !ok || fn.Body == nil || fn.Type.TypeParams != nil || fn.Name.Name == "init" || fn.Name.Name == "main" {
+			continue
+		}
+		declared := *fn
+		declared.Body = nil
+		bare.Decls[i] = &declared
+	}
+	return &bare
 }
 
 func newInfo() *types.Info {
@@ -513,7 +540,7 @@ func (p *Program) types(pkg *Package, files []*ast.File, info *types.Info, repor
 			return from, err
 		}),
 		Error: func(err error) {
-			if report && pkg.deep && pkg.believed(err) {
+			if report && pkg.deep && pkg.believed(err) && !pkg.unusedIn(p.Fset, err) {
 				pkg.fault(p.Fset, err)
 			}
 		},
@@ -522,6 +549,13 @@ func (p *Program) types(pkg *Package, files []*ast.File, info *types.Info, repor
 	}
 	checked, _ := config.Check(name, p.Fset, files, info) // each error was taken above
 	return checked
+}
+
+// unusedIn reports whether an error is that an import is not used in a file whose
+// functions, which may use it, are left out.
+func (pkg *Package) unusedIn(fset *token.FileSet, err error) bool {
+	var typed types.Error
+	return errors.As(err, &typed) && strings.HasSuffix(typed.Msg, "and not used") && pkg.bare[fset.Position(typed.Pos).Filename]
 }
 
 // believed reports whether an error is one of the code. Where an import could

@@ -38,17 +38,20 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true // it is left out, and others may need it
 		}
 	}
+	reach := g.reach(w, before)
 	checker := gocheck.New(g.options.Module, g.options.Root)
-	if !g.options.alone {
-		g.builds(ctx, checker, w, before, changed)
+	if !g.options.alone && (g.options.whole || !reach.none(w)) {
+		g.builds(ctx, checker, w, before, changed, reach)
 		for _, variant := range checker.Variants(w.m) {
-			g.builds(ctx, variant, w, before, changed)
+			g.builds(ctx, variant, w, before, changed, reach)
 		}
 	}
 	g.neverSet(w, before)
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
-		g.constants(ctx, checker, w, before, folder)
-		g.routes(w, before, folder)
+		if g.options.whole || reach.ownIn(folder) {
+			g.constants(ctx, checker, w, before, folder)
+			g.routes(w, before, folder)
+		}
 	}
 }
 
@@ -69,7 +72,10 @@ func (w *work) rendered() bool {
 }
 
 // builds refuses errors of type that were not there before.
-func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, changed map[string]bool) {
+func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, changed map[string]bool, r *reach) {
+	checker.Bodies = func(name string) bool {
+		return g.options.whole || r.bodies(name, w.m[name]) || r.bodies(name, before[name])
+	}
 	now := checker.Check(ctx, w.m, changed)
 	faults := now.Faults()
 	if len(faults) == 0 {

@@ -57,6 +57,7 @@ type Options struct {
 	Theirs string // what theirs is called in messages; empty for the new rendering
 
 	alone bool // a file without the others of its package, which cannot be type-checked
+	whole bool // everything is type-checked, also what cannot be broken
 }
 
 // Conflict is a place that a person must decide on.

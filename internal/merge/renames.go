@@ -28,7 +28,7 @@ func (g *merger) replay(ctx context.Context, w *work) {
 		w.b = renamed(ctx, g.options, w.b, hinted, nil)
 		generated := map[string]bool{}
 		for name := range w.m {
-			generated[name] = g.options.Renames.Uses || g.holdsGenerated(w, name, hinted)
+			generated[name] = g.options.Renames.Uses || g.holdsGenerated(w, name)
 		}
 		g.leftBehind(ctx, w, hinted, generated)
 		w.m = renamed(ctx, g.options, w.m, hinted, func(name string) bool { return generated[name] })
@@ -71,7 +71,11 @@ func (g *merger) hinted(w *work) []rename {
 	if len(g.options.Renames.Symbols) == 0 {
 		return nil
 	}
-	b, m, t := folderKeys(w.b), folderKeys(w.m), folderKeys(w.t)
+	concerned := map[string]bool{}
+	for old, now := range g.options.Renames.Symbols {
+		concerned[lastName(old)], concerned[lastName(now)] = true, true
+	}
+	b, m, t := declaring(w.b, concerned), declaring(w.m, concerned), declaring(w.t, concerned)
 	for _, old := range slices.Sorted(maps.Keys(g.options.Renames.Symbols)) {
 		now := g.options.Renames.Symbols[old]
 		now = now[strings.LastIndexByte(now, '.')+1:]
@@ -119,6 +123,17 @@ func Declared(tree Tree) map[string]map[string]bool {
 	return folderKeys(texts)
 }
 
+// declaring is folderKeys of the files in which one of some words stands.
+func declaring(texts map[string]string, any map[string]bool) map[string]map[string]bool {
+	some := map[string]string{}
+	for name, text := range texts {
+		if strings.HasSuffix(name, ".go") && mentions(text, any) {
+			some[name] = text
+		}
+	}
+	return folderKeys(some)
+}
+
 // folderKeys are the names that the files of each folder declare, with the
 // fields of structs.
 func folderKeys(texts map[string]string) map[string]map[string]bool {
@@ -159,7 +174,7 @@ func fieldsOf(it *item) []*item {
 
 // holdsGenerated reports whether a file of mine has declarations that were
 // rendered, and so is renamed along.
-func (g *merger) holdsGenerated(w *work, name string, renames []rename) bool {
+func (g *merger) holdsGenerated(w *work, name string) bool {
 	if _, ours := w.b[name]; ours {
 		return true
 	}
@@ -167,11 +182,18 @@ func (g *merger) holdsGenerated(w *work, name string, renames []rename) bool {
 	if err != nil || !strings.HasSuffix(name, ".go") {
 		return false
 	}
-	old := map[string]bool{}
-	for _, r := range renames {
-		old[r.new] = true
+	folder := path.Dir(name)
+	beside := map[string]string{}
+	for other, text := range w.b {
+		if path.Dir(other) == folder {
+			beside[other] = text
+		}
 	}
-	keys := folderKeys(w.b)[path.Dir(name)]
+	declared := map[string]bool{}
+	for _, u := range f.units {
+		declared[lastName(u.key)] = true
+	}
+	keys := declaring(beside, declared)[folder]
 	return slices.ContainsFunc(f.units, func(u *unit) bool { return keys[u.key] })
 }
 
@@ -366,8 +388,13 @@ func usesOf(ctx context.Context, o *Options, texts map[string]string, renames []
 		root = o.Root // code of the developer's own has more imports
 	}
 	edits := map[string]map[textEdit]bool{}
+	old := map[string]bool{}
+	for _, r := range renames {
+		old[lastName(r.old)] = true
+	}
 	first := gocheck.New(o.Module, root)
 	for _, checker := range append([]*gocheck.Checker{first}, first.Variants(texts)...) {
+		checker.Bodies = func(name string) bool { return mentions(texts[name], old) } // there is no use in others
 		findUses(checker.Check(ctx, texts, nil), texts, renames, only, edits)
 	}
 	return edits

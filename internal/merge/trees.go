@@ -123,9 +123,13 @@ type work struct {
 
 func newWork(base, mine, theirs Tree) *work {
 	w := &work{layouts: map[string]layout{}, moved: map[string]string{}}
-	texts := func(tree Tree, keep bool) map[string]string {
+	texts := func(tree Tree, like map[string]string, keep bool) map[string]string {
 		plainTexts := make(map[string]string, len(tree))
 		for name, text := range tree {
+			if same, there := like[name]; there && same == string(text) { // most files are the same in all three
+				plainTexts[name] = same
+				continue
+			}
 			s, l := plain(text)
 			plainTexts[name] = s
 			if keep {
@@ -134,7 +138,8 @@ func newWork(base, mine, theirs Tree) *work {
 		}
 		return plainTexts
 	}
-	w.b, w.m, w.t = texts(base, false), texts(mine, true), texts(theirs, false)
+	w.b = texts(base, nil, false)
+	w.m, w.t = texts(mine, w.b, true), texts(theirs, w.b, false)
 	return w
 }
 
@@ -168,8 +173,12 @@ func (g *merger) finish(w *work, mine Tree) *Result {
 		}
 	}
 	for name, text := range w.m {
+		was, there := mine[name]
+		if there && string(was) == text {
+			continue
+		}
 		now := w.layouts[name].restored(text)
-		if was, there := mine[name]; !there || !bytes.Equal(was, now) {
+		if !there || !bytes.Equal(was, now) {
 			if s, _ := plain(was); there && s == text {
 				continue
 			}

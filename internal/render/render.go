@@ -30,6 +30,10 @@ type Input struct {
 	Model   *model.Model
 	Target  Target
 	Sources fs.FS // of the runtime, below gate
+
+	// Last are the texts of the last rendering, by path. What is the same but for its
+	// layout is taken from there; may be nil.
+	Last map[string][]byte
 }
 
 // Target says where the files go, and how the project uses them.

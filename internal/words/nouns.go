@@ -30,7 +30,12 @@ func (l *Lexicon) singular(word string) string {
 		}
 		return l.singular(letters) + digits
 	}
-	return plain(english.Singular(word), word)
+	if known, ok := l.asked.Load(word); ok {
+		return known.(string)
+	}
+	single := plain(english.Singular(word), word)
+	l.asked.Store(word, single)
+	return single
 }
 
 func (l *Lexicon) plural(word string) string {

@@ -11,6 +11,7 @@ package words
 import (
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -20,6 +21,8 @@ type Lexicon struct {
 	plurals map[string]string // by singular; a word that stays is its own
 	singles map[string]string // by plural
 	longest int               // of the forms; 0 where a name is split without them
+
+	asked sync.Map // singulars of regular nouns, which take long to find
 }
 
 // New makes a lexicon with what a project adds: words written in their own way,

@@ -11,9 +11,8 @@ import (
 	"embed"
 	"errors"
 	"fmt"
-	"go/ast"
 	"go/format"
-	"go/parser"
+	"go/scanner"
 	"go/token"
 	"maps"
 	"path"
@@ -40,14 +39,18 @@ var templates embed.FS
 type Code struct{}
 
 // Files are the store and, where it is wanted, the service.
-func (Code) Files(in render.Input) ([]render.File, error) { return Render(in.Model, in.Target) }
+func (Code) Files(in render.Input) ([]render.File, error) {
+	return renderFrom(in.Model, in.Target, in.Last)
+}
 
 // Render renders everything but the runtime.
-func Render(m *model.Model, t render.Target) ([]render.File, error) {
+func Render(m *model.Model, t render.Target) ([]render.File, error) { return renderFrom(m, t, nil) }
+
+func renderFrom(m *model.Model, t render.Target, last map[string][]byte) ([]render.File, error) {
 	if err := errors.Join(check(t), verify(m)); err != nil {
 		return nil, err
 	}
-	r := &renderer{target: t, model: m}
+	r := &renderer{target: t, model: m, last: last}
 	root, err := template.New("").Funcs(r.funcs()).ParseFS(templates, "templates/*.tmpl")
 	if err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
@@ -95,6 +98,7 @@ type renderer struct {
 	model     *model.Model
 	templates *template.Template
 	jobs      []job
+	last      map[string][]byte // texts of the last rendering, by path
 }
 
 // job is a file to render from a template.
@@ -122,7 +126,7 @@ func (r *renderer) file(j job) (render.File, error) {
 	if err := r.templates.ExecuteTemplate(&text, j.template+".go.tmpl", j.data); err != nil {
 		return render.File{}, fmt.Errorf("rendering %s: %w", j.path, err)
 	}
-	clean, err := r.withImports(text.Bytes())
+	clean, err := r.withImports(j.path, text.Bytes())
 	if err != nil {
 		return render.File{}, fmt.Errorf("rendering %s: %w", j.path, err)
 	}
@@ -133,42 +137,57 @@ func (r *renderer) file(j job) (render.File, error) {
 const importMark = "\nimport ()\n"
 
 // withImports puts the imports that a file uses where its template marks them,
-// and lays it out as gofmt does.
-func (r *renderer) withImports(text []byte) ([]byte, error) {
-	parsed, err := parser.ParseFile(token.NewFileSet(), "", text, parser.SkipObjectResolution|parser.ParseComments)
-	if err != nil {
-		return nil, err
-	}
-	used := map[string]bool{}
-	for _, group := range parsed.Comments {
-		for _, c := range group.List {
-			used["embed"] = used["embed"] || strings.HasPrefix(c.Text, "//go:embed ")
-		}
-	}
-	ast.Inspect(parsed, func(n ast.Node) bool {
-		if selector, ok := n.(*ast.SelectorExpr); ok {
-			if name, ok := selector.X.(*ast.Ident); ok {
-				used[name.Name] = true
-			}
-		}
-		return true
-	})
-	var imports strings.Builder
-	imports.WriteString("\nimport (\n")
+// and lays it out as gofmt does. What was rendered last time is laid out already.
+func (r *renderer) withImports(to string, text []byte) ([]byte, error) {
+	used := qualifiers(text)
+	used["embed"] = bytes.Contains(text, []byte("\n//go:embed "))
+	var groups []string
 	for _, group := range r.importable() {
+		group = slices.DeleteFunc(group, func(in imported) bool { return !used[in.name] })
+		slices.SortFunc(group, func(a, b imported) int { return strings.Compare(a.path(), b.path()) })
+		lines := ""
 		for _, in := range group {
-			if used[in.name] {
-				fmt.Fprintf(&imports, "\t%s\n", in.spec)
-			}
+			lines += "\t" + in.spec + "\n"
 		}
-		imports.WriteString("\n")
+		if lines != "" {
+			groups = append(groups, lines)
+		}
 	}
-	imports.WriteString(")\n")
-	return format.Source(bytes.Replace(text, []byte(importMark), []byte(imports.String()), 1))
+	imports := "\nimport (\n" + strings.Join(groups, "\n") + ")\n"
+	text = append(bytes.TrimSpace(bytes.Replace(text, []byte(importMark), []byte(imports), 1)), '\n')
+	if last := r.last[to]; sameButLayout(text, last) {
+		return last, nil
+	}
+	return format.Source(text)
+}
+
+// qualifiers are the names in a file that a dot follows and none precedes: those of
+// packages, among others.
+func qualifiers(text []byte) map[string]bool {
+	var sc scanner.Scanner
+	sc.Init(token.NewFileSet().AddFile("", -1, len(text)), text, nil, 0)
+	names := map[string]bool{}
+	name, before := "", token.ILLEGAL
+	for {
+		_, tok, literal := sc.Scan()
+		switch {
+		case tok == token.EOF:
+			return names
+		case tok == token.PERIOD && name != "":
+			names[name] = true
+		}
+		name = ""
+		if tok == token.IDENT && before != token.PERIOD {
+			name = literal
+		}
+		before = tok
+	}
 }
 
 // imported is a package that templates may use, with the spec that imports it.
 type imported struct{ name, spec string }
+
+func (in imported) path() string { return in.spec[strings.IndexByte(in.spec, '"'):] }
 
 // importable are the standard library's packages, then the project's.
 func (r *renderer) importable() [][]imported {

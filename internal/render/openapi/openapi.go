@@ -124,6 +124,12 @@ func appendItems(b *bytes.Buffer, open, end byte, n int, indent string, item fun
 // appendScalar appends a text, a number, true, false or null; these can always
 // be encoded.
 func appendScalar(b *bytes.Buffer, v any) {
+	if s, ok := v.(string); ok && plain(s) {
+		b.WriteByte('"')
+		b.WriteString(s)
+		b.WriteByte('"')
+		return
+	}
 	var text bytes.Buffer
 	enc := json.NewEncoder(&text)
 	enc.SetEscapeHTML(false)
@@ -191,6 +197,16 @@ func Render(m *model.Model, title string) []byte {
 	return text.Bytes()
 }
 
+// plain reports whether a text stands in JSON as it is.
+func plain(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c >= 0x7f || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
+}
+
 // security is how callers say who they are; nil where the service does not ask.
 func security(m *model.Model) (schemes object, needed []object) {
 	if m.API.Tokens != nil {
@@ -205,7 +221,7 @@ func security(m *model.Model) (schemes object, needed []object) {
 }
 
 type document struct {
-	model   *model.Model
+	model      *model.Model
 	tags       []object
 	paths      object
 	schemas    object
