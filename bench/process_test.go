@@ -113,7 +113,7 @@ func handlerOf(ctx context.Context, service, engine, url string) (http.Handler, 
 	if service == "limit" {
 		return limit(db, engine), nil
 	}
-	return api.New(db, func(c *rest.Config) { c.Gather = service == "gathered" })
+	return api.New(db, func(c *rest.Config) { c.Gather = service != "apart" })
 }
 
 // limit is what could be at best for a list of 100: the same query, whose rows are

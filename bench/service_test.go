@@ -30,8 +30,8 @@ func BenchmarkService(b *testing.B) {
 			for _, e := range exchanges() {
 				if *only == "" || strings.Contains(e.name, *only) {
 					ours := all.ours
-					if e.gathered {
-						ours = all.gathered
+					if e.apart {
+						ours = all.apart
 					}
 					compareServers(b, engine, e, ours, all.theirs)
 				}

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"slices"
@@ -29,6 +30,9 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 	if len(rows) == 1 {
 		return t.insert(ctx, db, rows[0])
 	}
+	if done, err := t.insertGroup(ctx, db, rows); done {
+		return err
+	}
 	return together(ctx, db, func(tx DB) error {
 		for _, row := range rows {
 			keep(tx, row)
@@ -51,6 +55,50 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 		}
 		return t.runAll(ctx, tx, AfterInsert, rows)
 	})
+}
+
+// rowsPerGroup is how many rows are stored by one statement of their own length.
+const rowsPerGroup = 64
+
+// insertGroup stores a few rows by one statement, which needs no transaction around
+// it. It is not done where that takes several.
+func (t *Info) insertGroup(ctx context.Context, db DB, rows []any) (done bool, err error) {
+	e := db.Engine()
+	if !e.Returns || len(rows) > rowsPerGroup || e.MaxArgs > 0 && len(rows)*len(t.Columns) > e.MaxArgs ||
+		IsTx(db) || watching(db) || t.hooked(BeforeInsert, AfterInsert) {
+		return false, nil
+	}
+	backs := make([]func(), len(rows))
+	restore := func() {
+		for _, back := range backs {
+			if back != nil {
+				back()
+			}
+		}
+	}
+	b := &batch{}
+	for i, row := range rows {
+		backs[i] = keep(db, row)
+		if err := t.stampNew(row); err != nil {
+			restore()
+			return true, err
+		}
+		fields := t.fieldsOf(row)
+		b.add(row, fields, t.sent(nil, fields, t.zeroed(db, row)))
+	}
+	if len(b.sent) == 0 || b.given != nil && (!e.TakesDefault || t.refersToItself()) {
+		restore()
+		return false, nil
+	}
+	if err = t.insertFilled(ctx, db, b); err == nil {
+		return true, nil
+	}
+	restore()
+	var broken *ConstraintError
+	if errors.As(err, &broken) || errors.Is(err, ErrUnavailable) || errors.Is(err, ErrTimeout) || ctx.Err() != nil {
+		return true, fmt.Errorf("inserting into %s: %w", t.Name, t.nameColumns(err))
+	}
+	return false, nil // nothing is stored; a transaction tries again what may come right
 }
 
 // batch is rows that one statement stores.

@@ -4,36 +4,49 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"widegate/gate"
 )
 
 // The bounds of what is put together.
 const (
+	fewRequests  = 16 // at once are done each by itself
 	maxGatherers = 2  // at work at once, for each resource and kind of request
 	maxGathered  = 64 // requests in one statement
 )
 
-// gatherer puts requests of one kind together into one statement: those that
-// come while others are being answered. Where nothing waits nothing is delayed.
+// gatherer puts requests of one kind together into one statement: those that come
+// while many others are being answered. A few are answered each by itself.
 type gatherer struct {
 	do func(ctx context.Context, jobs []*job)
 
+	active  atomic.Int32 // requests under way, put together or not
 	lock    sync.Mutex
 	waiting []*job
 	workers int
 }
 
+// enter counts a request in, and reports whether there are so many that it is to be
+// put together with others. It leaves when it is done.
+func (g *gatherer) enter() bool { return g.active.Add(1) > fewRequests }
+
+func (g *gatherer) leave() { g.active.Add(-1) }
+
 // job is a request that waits to be put together with others.
 type job struct {
 	ctx    context.Context
-	key    string // in reading
-	arg    any    // the key as an argument
-	row    any    // that is read, if it is found, or to be stored
+	res    *resource // as who sent it sees it
+	key    string    // in reading
+	arg    any       // the key as an argument
+	text   []byte    // of the row that is read, if it is found
+	tag    string    // its ETag
+	row    any       // that is to be stored
 	err    error
-	alone  bool // a row must be stored by its request
+	alone  bool // the request must be answered by itself
 	done   chan struct{}
 	engine *gate.Engine
 	odd    *gate.Odd // what was read that does not fit
@@ -112,50 +125,83 @@ func (r *resource) gather() {
 	r.adds = &gatherer{do: r.addAll}
 }
 
-// findAll reads the rows of several keys. One that is not found here is looked
-// for by its request: it may be the same in the eyes of the database only.
+// findAll reads the rows of several keys, as those who asked for them see them. A
+// row that is not found here is looked for by its request: it may be the same in the
+// eyes of the database only.
 func (r *resource) findAll(ctx context.Context, jobs []*job) {
-	term := r.info.Term(r.info.Keys[0])
-	if len(jobs) == 1 {
-		j := jobs[0]
-		j.row, j.err = r.all.Where(term.Compare("=", j.arg)).First(ctx, r.api.reads)
-		return
+	for jobs := slices.Clone(jobs); len(jobs) > 0; {
+		seen := jobs[0].res
+		alike := func(j *job) bool { return j.res.plans == seen.plans }
+		same := slices.DeleteFunc(slices.Clone(jobs), func(j *job) bool { return !alike(j) })
+		jobs = slices.DeleteFunc(jobs, alike)
+		if seen.findSame(ctx, same) != nil {
+			for _, j := range same {
+				j.text = nil
+			}
+		}
 	}
-	args := make([]any, len(jobs))
-	for i, j := range jobs {
-		args[i] = j.arg
+}
+
+// errOdd is returned where a value does not fit its column.
+var errOdd = errors.New("a value does not fit its column")
+
+// findSame reads rows by one statement, from the database into the texts of their
+// answers.
+func (r *resource) findSame(ctx context.Context, jobs []*job) error {
+	p, _ := r.plans.Get().(*plan)
+	if p == nil {
+		p = r.newPlan()
 	}
-	rows, err := r.all.Where(term.In(args)).All(ctx, r.api.reads)
-	if err != nil {
-		rows = nil
-	}
-	found := make(map[string]any, len(rows))
-	for _, row := range rows {
-		found[string(gate.AppendText(nil, r.info.Fields(nil, row)[r.info.Keys[0]]))] = row
-	}
+	key := r.info.Fields(nil, r.info.New())[r.info.Keys[0]]
+	columns, fields := append(slices.Clone(p.columns), r.info.Keys[0]), append(slices.Clone(p.fields), key)
+	asked := make(map[string][]*job, len(jobs))
+	args := make([]any, 0, len(jobs))
 	for _, j := range jobs {
-		j.row = found[j.key]
+		if asked[j.key] == nil {
+			args = append(args, j.arg)
+		}
+		asked[j.key] = append(asked[j.key], j)
 	}
-}
-
-// findTogether reads the row of a key together with others; there is none where
-// the request must be answered by itself.
-func (r *resource) findTogether(ctx context.Context, part any) (row any, err error) {
-	j := &job{ctx: ctx, engine: r.api.engine(), key: string(gate.AppendText(nil, part)), arg: gate.Argument(part)}
-	if err := r.own.finds.add(j); err != nil {
-		return nil, err
+	query := r.all.Where(r.info.Term(r.info.Keys[0]).In(args))
+	err := gate.ReadInto(ctx, r.api.reads, query, columns, func() []any {
+		p.text = p.text[:0]
+		return fields
+	}, func() error {
+		if p.odd.Noted() {
+			return errOdd
+		}
+		tag := p.finish()
+		text := slices.Clone(p.text)
+		for _, j := range asked[string(gate.AppendText(nil, key))] {
+			j.text, j.tag = text, tag
+		}
+		return nil
+	})
+	if err == nil {
+		p.keep(r)
 	}
-	return j.row, nil
+	return err
 }
 
-// findsTogether reports whether a row can be read together with others: where
-// that cannot change the answer.
-func (r *resource) findsTogether(ctx context.Context, l *listing) bool {
-	return r.own.finds != nil && len(r.rows) == 0 && len(l.nodes) == 0 && !r.info.Hooked() && !inTransaction(ctx)
+// findTogether answers with the row of a key, which is read together with others. It
+// is not done where the request must be answered by itself.
+func (r *resource) findTogether(w http.ResponseWriter, req *http.Request, key []any) (done bool, err error) {
+	if len(r.rows) > 0 || inTransaction(req.Context()) {
+		return false, nil
+	}
+	l, planned, err := r.planned(req)
+	if !planned {
+		return false, err
+	}
+	j := &job{ctx: req.Context(), res: r, engine: r.api.engine(), key: string(gate.AppendText(nil, key[0])), arg: gate.Argument(key[0])}
+	if err := r.own.finds.add(j); err != nil || j.text == nil {
+		return false, err
+	}
+	return true, l.sendText(w, req, http.StatusOK, j.tag, j.text)
 }
 
-// addAll stores the rows of several requests in one transaction. Where one of
-// them is refused, each is stored by its request.
+// addAll stores the rows of several requests, all of them or none. Where one of them
+// is refused, each is stored by its request.
 func (r *resource) addAll(ctx context.Context, jobs []*job) {
 	if len(jobs) == 1 {
 		j := jobs[0]
@@ -166,14 +212,15 @@ func (r *resource) addAll(ctx context.Context, jobs []*job) {
 	for i, j := range jobs {
 		rows[i] = j.row
 	}
-	err := gate.InTx(ctx, r.api.config.DB, func(tx gate.DB) error {
-		return r.create(ctx, tx, rows)
-	})
-	var broken *gate.ConstraintError
+	err := r.create(ctx, r.api.config.DB, rows)
+	// Where a statement failed nothing is stored, and some row may be the cause that
+	// others have nothing to do with. Where the database is away, or slow, it may have
+	// been stored, or not: only who sent it can ask.
+	unknown := errors.Is(err, gate.ErrUnavailable) || errors.Is(err, gate.ErrTimeout) || ctx.Err() != nil
 	for _, j := range jobs {
-		j.alone = errors.As(err, &broken)
+		j.alone = err != nil && !unknown
 		if !j.alone {
-			j.err = err // it may have been stored, or not: only who sent it can ask
+			j.err = err
 		}
 	}
 }

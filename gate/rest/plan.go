@@ -38,11 +38,8 @@ func (r *resource) newPlan() *plan {
 // request asks for another form of the row, or where something needs the row as an
 // entity: a hook, a computed property, a value that does not fit its column.
 func (r *resource) sendPlanned(w http.ResponseWriter, req *http.Request, key []any, query func() *gate.Query[any]) (done bool, err error) {
-	if req.URL.RawQuery != "" || r.whole() {
-		return false, nil
-	}
-	l := listing{res: r, alone: true}
-	if l.format, err = chooseFormat(req, "", rowFormats); err != nil || l.format.name != asJSON.name {
+	l, planned, err := r.planned(req)
+	if !planned {
 		return false, err
 	}
 	p, _ := r.plans.Get().(*plan)
@@ -67,17 +64,36 @@ func (r *resource) sendPlanned(w http.ResponseWriter, req *http.Request, key []a
 		r.plans.Put(p)
 		return false, gate.ErrNotFound
 	}
+	err = l.sendText(w, req, http.StatusOK, p.finish(), p.text)
+	p.keep(r)
+	return true, err
+}
+
+// planned reports whether a request is for a row as plans have it.
+func (r *resource) planned(req *http.Request) (l listing, planned bool, err error) {
+	if req.URL.RawQuery != "" || r.whole() {
+		return l, false, nil
+	}
+	l = listing{res: r, alone: true}
+	l.format, err = chooseFormat(req, "", rowFormats)
+	return l, err == nil && l.format.name == asJSON.name, err
+}
+
+// finish ends the text of a row, and returns its ETag.
+func (p *plan) finish() (tag string) {
 	p.end()
-	tag := ""
 	if p.version != nil {
 		tag = versionTag(p.version)
 	} else {
 		tag = digest(p.text)
 	}
 	p.text = append(p.text, '\n')
-	err = l.sendText(w, req, http.StatusOK, tag, p.text)
+	return tag
+}
+
+// keep keeps a plan for the next request.
+func (p *plan) keep(r *resource) {
 	if cap(p.text) <= maxKeptBuffer {
 		r.plans.Put(p)
 	}
-	return true, err
 }

@@ -23,21 +23,27 @@ func SendRow[E, K any](w http.ResponseWriter, r *http.Request, s *Shape[E, K], k
 	if err != nil {
 		return err
 	}
-	var part any
-	if res.own.finds != nil {
-		part = s.keyParts(&key)[0]
-	} else if done, err := res.sendPlanned(w, r, s.keyParts(&key), func() *gate.Query[any] { return gate.Untyped(s.query.Where(s.withKey(key))) }); done || err != nil {
+	parts := s.keyParts(&key)
+	if finds := res.own.finds; finds != nil {
+		many := finds.enter()
+		defer finds.leave()
+		if many {
+			if done, err := res.findTogether(w, r, parts); done || err != nil {
+				return err
+			}
+		}
+	}
+	if done, err := res.sendPlanned(w, r, parts, func() *gate.Query[any] { return gate.Untyped(s.query.Where(s.withKey(key))) }); done || err != nil {
 		return err
 	}
-	return res.sendFirst(w, r, res.among(gate.Untyped(s.query.Where(s.withKey(key)))), part)
+	return res.sendFirst(w, r, res.among(gate.Untyped(s.query.Where(s.withKey(key)))))
 }
 
 // rowParameters are those of requests for one row.
 var rowParameters = []string{"with", "properties", "f"}
 
-// sendFirst answers with the first row of a query. Where that is the one whose
-// key has the value that part points to, it may be read together with others.
-func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *gate.Query[any], part any) error {
+// sendFirst answers with the first row of a query.
+func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *gate.Query[any]) error {
 	l := listing{res: r, limit: 1, alone: true}
 	values, err := readQuery(req)
 	if err != nil {
@@ -60,15 +66,7 @@ func (r *resource) sendFirst(w http.ResponseWriter, req *http.Request, query *ga
 	if err := l.check(); err != nil {
 		return err
 	}
-	var row any
-	if part != nil && r.findsTogether(req.Context(), &l) {
-		if row, err = r.findTogether(req.Context(), part); err != nil {
-			return err
-		}
-	}
-	if row == nil {
-		row, err = gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.readDB(req.Context()))
-	}
+	row, err := gate.WithRelations(query, r.load(l.nodes)...).First(req.Context(), r.api.readDB(req.Context()))
 	if err != nil {
 		return err
 	}
@@ -144,7 +142,7 @@ func GetUnder[P, PK, C, CK any](parent *Shape[P, PK], of func(P) *gate.Query[C],
 		if err != nil {
 			return err
 		}
-		return res.sendFirst(w, r, res.among(gate.Untyped(of(row))), nil)
+		return res.sendFirst(w, r, res.among(gate.Untyped(of(row))))
 	}
 }
 

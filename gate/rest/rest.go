@@ -80,9 +80,9 @@ type Config struct {
 	// Without it the header means nothing.
 	Repeats string
 
-	// Gather puts requests that come at once together: reading single rows by one
-	// statement, storing single rows in one transaction. It goes unused where hooks,
-	// rules for rows or related rows are to be seen to.
+	// Gather puts requests together where many come at once: single rows are read by
+	// one statement, and single rows stored by one. It goes unused where hooks, rules
+	// for rows or related rows are to be seen to.
 	Gather bool
 
 	// Identify finds out who sends a request: nil where it brings no

@@ -119,6 +119,11 @@ func (r *resource) storeNew(w http.ResponseWriter, req *http.Request, fixed []st
 // may be.
 func (r *resource) storeSingle(ctx context.Context, drafts []*draft, draftAgain func() ([]*draft, error)) ([]*draft, error) {
 	if drafts[0].zeroed() == nil && r.addsTogether(ctx) {
+		many := r.own.adds.enter()
+		defer r.own.adds.leave()
+		if !many {
+			return drafts, r.create(ctx, r.api.db(ctx), []any{drafts[0].row})
+		}
 		stored, err := r.addTogether(ctx, drafts[0].row)
 		if err != nil || stored {
 			return drafts, err

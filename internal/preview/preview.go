@@ -94,7 +94,7 @@ func serve(c *catalog.Catalog, m *model.Model, db gate.DB, o Options) (http.Hand
 	tables := newTables(m)
 	config := rest.Config{
 		Base: m.Base, DB: db, OpenAPI: openapi.Render(unguarded(m).Seen(), o.Title),
-		Camel: m.API.Names == project.Camel, RequireIfMatch: m.API.IfMatch, Gather: m.API.Gather, Repeats: m.API.Repeats,
+		Camel: m.API.Names == project.Camel, RequireIfMatch: m.API.IfMatch, Gather: m.API.Gathers(), Repeats: m.API.Repeats,
 	}
 	if l := m.API.Limits; l != nil {
 		config.Limits = rest.Limits{Body: int64(l.Body), Requests: l.Requests, Statement: l.Timeout(), Page: l.Page, Rows: l.Rows}

@@ -118,6 +118,9 @@ func (l *Limits) Timeout() time.Duration {
 // DocsPage reports whether there is a page that tells of the interface.
 func (a *API) DocsPage() bool { return (a.Docs == nil || *a.Docs) && a.Document != "nobody" }
 
+// Gathers reports whether requests for single rows are put together.
+func (a *API) Gathers() bool { return a.Gather == nil || *a.Gather }
+
 // Guarded reports whether the service asks for credentials.
 func (a *API) Guarded() bool { return a.Tokens != nil || a.KeyFile != "" }
 

@@ -107,7 +107,7 @@ type API struct {
 	// desk.formatters, which show columns whose format is own NAME.
 	Formatters string `yaml:"formatters"`
 	Docs       *bool  `yaml:"docs"`   // a page tells of the interface, at /docs; it does unless this is false
-	Gather     bool   `yaml:"gather"` // requests for single rows that come at once are put together
+	Gather     *bool  `yaml:"gather"` // requests for single rows are put together where many come at once; they are unless this is false
 	// Document is who sees the OpenAPI document, its page and the metrics, in place
 	// of those who may use what they tell of: anybody or nobody.
 	Document string `yaml:"document"`

@@ -20,12 +20,16 @@ func (d *document) newSchema(e *model.Entity, given []string) string {
 		return name
 	}
 	d.drafts[name] = true
-	schema := object{}
 	parts := append([]object{ref(d.draftSchema(e))}, eitherOf(e, given)...)
-	if required := requiredOf(e, given); len(required) > 0 {
-		schema = append(schema, member{"required", required})
+	required := requiredOf(e, given)
+	switch {
+	case len(required) > 0:
+		d.schemas = append(d.schemas, member{name, object{{"required", required}, {"allOf", parts}}})
+	case len(parts) > 1:
+		d.schemas = append(d.schemas, member{name, object{{"allOf", parts}}})
+	default:
+		d.schemas = append(d.schemas, member{name, parts[0]})
 	}
-	d.schemas = append(d.schemas, member{name, append(schema, member{"allOf", parts})})
 	return name
 }
 

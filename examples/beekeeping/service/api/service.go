@@ -64,6 +64,7 @@ func New(db gate.DB, adjust ...func(*rest.Config)) (*Service, error) {
 		DB:      db,
 		OpenAPI: openAPI,
 		Docs:    true,
+		Gather:  true,
 	}
 	for _, do := range adjust {
 		do(&config)
