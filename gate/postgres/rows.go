@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -26,6 +27,7 @@ var formats = pgx.QueryResultFormatsByOID{
 
 // rows reads the values as they came over the wire, straight into the fields.
 type rows struct {
+	ctx     context.Context
 	list    pgx.Rows
 	decode  []func(field any, raw []byte) error
 	raw     [][]byte
@@ -72,7 +74,7 @@ func cloneRaw(raw [][]byte) [][]byte {
 	return row
 }
 
-func (r *rows) Err() error { return translate(r.list.Err()) }
+func (r *rows) Err() error { return explain(r.ctx, r.list.Err()) }
 
 func (r *rows) Close() error {
 	r.list.Close()

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 
 	"widegate/gate"
@@ -29,9 +30,11 @@ type Config struct {
 	// RolledBack reports that the database has ended the transaction with an
 	// error.
 	RolledBack func(error) bool
-	// Stop ends the statement that runs on a connection, given by the number
-	// that Connector was told to find out, whose caller has left.
-	Stop func(id int64)
+	// Stop ends the statement that runs on a connection, given by the number that
+	// Connector was told to find out, or the connection as a whole.
+	Stop func(id int64, connection bool) error
+	// Stopped reports that a statement ended because of Stop.
+	Stopped func(error) bool
 }
 
 // maxPrepared bounds the prepared statements of a connection; when there are as
@@ -58,7 +61,7 @@ func (c connector) Connect(ctx context.Context) (driver.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &session{Conn: raw, prepared: map[string]driver.Stmt{}}
+	s := &session{Conn: raw, prepared: map[string]driver.Stmt{}, hung: make(chan struct{})}
 	if s.id, err = c.id(ctx, raw); err != nil {
 		raw.Close()
 		return nil, err
@@ -71,6 +74,9 @@ type session struct {
 	driver.Conn
 	id       int64
 	prepared map[string]driver.Stmt
+	hung     chan struct{} // closed when the server does not stop a statement
+	once     sync.Once
+	spent    bool // it may stop a statement to come
 }
 
 // ResetSession and IsValid are asked by the pool.
@@ -83,7 +89,7 @@ func (s *session) ResetSession(ctx context.Context) error {
 
 func (s *session) IsValid() bool {
 	v, ok := s.Conn.(driver.Validator)
-	return !ok || v.IsValid()
+	return !s.spent && (!ok || v.IsValid())
 }
 
 func (s *session) Ping(ctx context.Context) error {
@@ -142,11 +148,18 @@ func (s *session) keep(text string, stmt driver.Stmt) {
 
 // query runs a statement, which belongs to its rows until they are closed:
 // another use of the same text meanwhile has a statement of its own.
-func (s *session) query(ctx context.Context, text string, values []any, translate func(error) error) (*rows, error) {
+func (s *session) query(ctx context.Context, text string, values []any, config *Config) (_ *rows, err error) {
 	args, err := named(values)
 	if err != nil {
 		return nil, err
 	}
+	caller := ctx
+	ctx, watch := s.watch(ctx, config)
+	defer func() {
+		if err != nil {
+			watch.end(err)
+		}
+	}()
 	stmt, err := s.statement(ctx, text)
 	if err != nil {
 		return nil, err
@@ -165,14 +178,16 @@ func (s *session) query(ctx context.Context, text string, values []any, translat
 	if len(text) > longText {
 		done = func() { stmt.Close() }
 	}
-	return &rows{ctx: ctx, list: list, explain: translate, values: make([]driver.Value, len(list.Columns())), done: done}, nil
+	return &rows{ctx: caller, list: list, explain: config.Translate, values: make([]driver.Value, len(list.Columns())), done: done, watch: watch}, nil
 }
 
-func (s *session) exec(ctx context.Context, text string, values []any) (driver.Result, error) {
+func (s *session) exec(ctx context.Context, text string, values []any, config *Config) (_ driver.Result, err error) {
 	args, err := named(values)
 	if err != nil {
 		return nil, err
 	}
+	ctx, watch := s.watch(ctx, config)
+	defer func() { watch.end(err) }()
 	if len(args) == 0 { // such as DDL, which not every server prepares
 		if e, ok := s.Conn.(driver.ExecerContext); ok {
 			return e.ExecContext(ctx, text, nil)
@@ -237,26 +252,22 @@ func (p *pool) onConn(ctx context.Context, do func(s *session) error) (*sql.Conn
 
 func (p *pool) Query(ctx context.Context, text string, args []any) (gate.Rows, error) {
 	var list *rows
-	var on *session
 	c, err := p.onConn(ctx, func(s *session) (err error) {
-		on = s
-		list, err = s.query(ctx, text, args, p.config.Translate)
+		list, err = s.query(ctx, text, args, &p.config)
 		return err
 	})
 	if err != nil {
-		return nil, p.explain(ctx, on, err)
+		return nil, p.explain(ctx, err)
 	}
 	list.conn = c
-	list.explain = func(err error) error { return p.explain(ctx, on, err) }
+	list.explain = func(err error) error { return p.explain(ctx, err) }
 	return list, nil
 }
 
 func (p *pool) Exec(ctx context.Context, text string, args []any) (gate.Result, error) {
 	var result gate.Result
-	var on *session
 	c, err := p.onConn(ctx, func(s *session) error {
-		on = s
-		done, err := s.exec(ctx, text, args)
+		done, err := s.exec(ctx, text, args, &p.config)
 		if err != nil {
 			return err
 		}
@@ -264,19 +275,15 @@ func (p *pool) Exec(ctx context.Context, text string, args []any) (gate.Result, 
 		return err
 	})
 	if err != nil {
-		return result, p.explain(ctx, on, err)
+		return result, p.explain(ctx, err)
 	}
 	return result, c.Close()
 }
 
-// explain translates an error. Where the caller has left, the driver has closed
-// the connection, and the server must be told that nobody waits any more.
-func (p *pool) explain(ctx context.Context, s *session, err error) error {
+// explain translates an error; where the caller has left, that is the error.
+func (p *pool) explain(ctx context.Context, err error) error {
 	if err == nil || ctx.Err() == nil {
 		return p.config.Translate(err)
-	}
-	if s != nil && !s.IsValid() {
-		go p.config.Stop(s.id)
 	}
 	return ctx.Err()
 }
@@ -374,11 +381,11 @@ func (t *transaction) Query(ctx context.Context, text string, args []any) (gate.
 	if err := t.spill(); err != nil {
 		return nil, err
 	}
-	list, err := t.session.query(ctx, text, args, t.pool.config.Translate)
+	list, err := t.session.query(ctx, text, args, &t.pool.config)
 	if err != nil {
-		return nil, t.pool.explain(ctx, t.session, err)
+		return nil, t.pool.explain(ctx, err)
 	}
-	list.explain = func(err error) error { return t.pool.explain(ctx, t.session, err) }
+	list.explain = func(err error) error { return t.pool.explain(ctx, err) }
 	t.open = list
 	return list, nil
 }
@@ -387,9 +394,9 @@ func (t *transaction) Exec(ctx context.Context, text string, args []any) (gate.R
 	if err := t.spill(); err != nil {
 		return gate.Result{}, err
 	}
-	done, err := t.session.exec(ctx, text, args)
+	done, err := t.session.exec(ctx, text, args, &t.pool.config)
 	if err != nil {
-		return gate.Result{}, t.pool.explain(ctx, t.session, err)
+		return gate.Result{}, t.pool.explain(ctx, err)
 	}
 	return resultOf(done)
 }
@@ -411,11 +418,13 @@ type rows struct {
 	list    driver.Rows
 	explain func(error) error
 	done    func()
+	watch   *watch
 	conn    *sql.Conn // to give back; nil in a transaction
 	values  []driver.Value
 	spilled [][]driver.Value // rows that were read ahead
 	ended   bool             // nothing is left to be read from the list
 	err     error
+	last    error // the driver's
 	closed  bool
 }
 
@@ -437,7 +446,7 @@ func (r *rows) advance() bool {
 		err = r.list.Next(r.values)
 	}
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.err = r.explain(err)
+		r.err, r.last = r.explain(err), err
 	}
 	return err == nil
 }
@@ -458,12 +467,19 @@ func (r *rows) spill() error {
 		r.spilled = append(r.spilled, row)
 	}
 	r.values, r.ended = current, true
-	err := r.list.Close()
-	r.done()
+	err := r.end()
 	return r.explain(err)
 }
 
 func (r *rows) Err() error { return r.err }
+
+// end ends the statement.
+func (r *rows) end() error {
+	err := r.list.Close()
+	r.watch.end(errors.Join(err, r.last))
+	r.done()
+	return err
+}
 
 func (r *rows) Close() error {
 	if r.closed {
@@ -472,8 +488,7 @@ func (r *rows) Close() error {
 	r.closed = true
 	var err error
 	if !r.ended {
-		err = r.list.Close()
-		r.done()
+		err = r.end()
 	}
 	if r.conn != nil {
 		err = errors.Join(err, r.conn.Close())
