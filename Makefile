@@ -4,13 +4,16 @@ export CGO_ENABLED := 0
 # generate share what is the same in them.
 TRIMMED := GOFLAGS=-trimpath
 
-.PHONY: build demo test check golden fuzz soak bench servers fresh
+.PHONY: build demo test check golden fuzz soak bench growth servers fresh
 
 build demo test check:
 	./run $@
 
 bench: ## the generated store and service against the same by hand, as ratios
-	$(TRIMMED) go test ./bench -run '^$$' -bench . -benchtime 1x -timeout 30m
+	$(TRIMMED) go test ./bench -run '^$$' -bench 'Store|Inside|Service' -benchtime 1x -timeout 30m
+
+growth: ## how what the tool and its service take grows with tables, rows, relations, connections and depth
+	$(TRIMMED) go test ./bench -run '^$$' -bench Growth -benchtime 1x -timeout 60m
 
 golden: ## write the golden copy of the generated demo anew
 	$(TRIMMED) go test ./internal/generate -run TestGoldenCopy -update
