@@ -170,7 +170,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 			cmd.SetContext(read.Trusting(cmd.Context()))
 		}
 	}
-	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.applyCommand(), a.previewCommand(), a.demoCommand(), a.projectSchemaCommand(), a.manCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.templatesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.applyCommand(), a.previewCommand(), a.demoCommand(), a.projectSchemaCommand(), a.manCommand(), a.versionCommand())
 	a.complete(root)
 	return root
 }

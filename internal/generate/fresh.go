@@ -33,7 +33,11 @@ func (plan *Plan) fingerprint() error {
 	if err != nil {
 		return fmt.Errorf("summing up the queries: %w", err)
 	}
-	for _, part := range [][]byte{plan.encoded, settings, names, queries, []byte(plan.module.Path()), tool()} {
+	own, err := json.Marshal(plan.own)
+	if err != nil {
+		return fmt.Errorf("summing up the templates: %w", err)
+	}
+	for _, part := range [][]byte{plan.encoded, settings, names, queries, own, []byte(plan.module.Path()), tool()} {
 		fmt.Fprintf(sum, "%d\n", len(part))
 		sum.Write(part)
 	}

@@ -69,6 +69,7 @@ type Plan struct {
 	module  *gomodule.Module
 	ledger  *project.Ledger
 	queries []sqlquery.File
+	own     []render.Template
 	files   map[string]render.File
 	disk    map[string]diskFile
 	around  map[string]string // Go files of the module that are nobody's but the developer's
@@ -156,6 +157,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 		return nil, err
 	}
 	if err := plan.readQueries(); err != nil {
+		return nil, err
+	}
+	if plan.own, err = ReadTemplates(plan.project); err != nil {
 		return nil, err
 	}
 	if err := plan.fingerprint(); err != nil {
@@ -296,7 +300,7 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base})
+	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base, Templates: plan.own, Settings: plan.project.Settings})
 	if err != nil {
 		return err
 	}

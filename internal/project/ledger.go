@@ -311,8 +311,23 @@ func written(name string, text []byte) error {
 		return nil
 	case (ext == ".go" || path.Base(name) == "formatters.js") && bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")):
 		return nil
+	case Noticed(text):
+		return nil
 	}
 	return errors.New("its text does not begin as files do that are written")
+}
+
+// Notice says in a file that a template of the project gives where it comes from.
+func Notice(template string) string {
+	return notice + template + ", and written again when that or the schema changes. Edits are kept."
+}
+
+const notice = "Written by widegate from "
+
+// Noticed reports whether a text says so near its beginning: without that a file is
+// not taken for one that was written here.
+func Noticed(text []byte) bool {
+	return bytes.Contains(text[:min(len(text), headBytes)], []byte(notice))
 }
 
 // headBytes is how far the line that says so is from the start of a file.

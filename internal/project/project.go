@@ -25,6 +25,9 @@ import (
 // FileName is that of the project file.
 const FileName = "widegate.yaml"
 
+// TemplatesFolder is that of a project's own templates.
+const TemplatesFolder = "templates"
+
 // Project is a project file, complete with defaults.
 type Project struct {
 	Root     string            `yaml:"-"` // the folder of the file
@@ -40,6 +43,9 @@ type Project struct {
 	Relations []Relation `yaml:"relations"`
 
 	Words Words `yaml:"words"`
+
+	Templates []string                  `yaml:"templates"` // folders of templates, besides that of the project
+	Settings  map[string]map[string]any `yaml:"settings"`  // of templates, by their names
 
 	Renamed map[string]string `yaml:"renamed"` // what was renamed in the schema: hive.title: name; an empty name was dropped
 }
@@ -259,7 +265,7 @@ func checkKeys(path string, n *yaml.Node, t reflect.Type) error {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if n.Tag == "!!null" || n.Kind == yaml.AliasNode {
+	if n.Tag == "!!null" || n.Kind == yaml.AliasNode || t.Kind() == reflect.Interface {
 		return nil
 	}
 	if want := kindWords[t.Kind()]; n.Kind != want.node {

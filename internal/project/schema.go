@@ -66,6 +66,8 @@ func schemaOf(t reflect.Type, comments map[string]string, choices map[string][]s
 		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), comments, choices)}
 	case reflect.Struct:
 		return structSchema(t, comments, choices)
+	case reflect.Interface: // any value
+		return map[string]any{}
 	}
 	return map[string]any{"type": jsonTypes[t.Kind()]}
 }

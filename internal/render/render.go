@@ -15,8 +15,9 @@ import (
 type File struct {
 	Path    string // below the project's root, with slashes
 	Text    []byte
-	Starter bool // written once, then the developer's
-	Runtime bool // what all others need
+	Starter bool   // written once, then the developer's
+	Runtime bool   // what all others need
+	By      string // the project's own template that gives it
 }
 
 // Output is one kind of output.
@@ -31,9 +32,19 @@ type Input struct {
 	Target  Target
 	Sources fs.FS // of the runtime, below gate
 
+	Templates []Template                // of the project
+	Settings  map[string]map[string]any // of these, by their names
+
 	// Last are the texts of the last rendering, by path. What is the same but for its
 	// layout is taken from there; may be nil.
 	Last map[string][]byte
+}
+
+// Template is a template of the project, as it was read from the disk.
+type Template struct {
+	Name string // of its file below its folder, with slashes and without its ending
+	File string // as messages name it
+	Text []byte
 }
 
 // Target says where the files go, and how the project uses them.

@@ -1,0 +1,214 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widegate/internal/generate"
+	"widegate/internal/merge"
+	"widegate/internal/project"
+	"widegate/internal/render"
+	"widegate/internal/render/own"
+)
+
+func (a *app) templatesCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "templates",
+		Short: "Show the project's own templates, what they give and what they can say",
+		Long: `Lists the templates of the project: those of its folder templates, and those of the
+folders that templates: of the project file names. Each is run for the project, or
+for each schema, table, relation, enum, query or route, and gives a file each time;
+write merges these files like all others.
+
+A template is a text with a head:
+
+  ---
+  about: one page for each table
+  for: entity
+  path: docs/tables/{{.Entity.File}}.md
+  ---
+  # {{.Entity.Plural}}`,
+		Example: `  widegate templates
+  widegate templates data hive
+  widegate templates try tables hive`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTemplates() },
+	}
+	cmd.AddCommand(a.showTemplateCommand(), a.tryTemplateCommand(), a.templateDataCommand())
+	return cmd
+}
+
+func (a *app) listTemplates() error {
+	p, err := project.Load(a.config)
+	if err != nil {
+		return err
+	}
+	files, err := generate.ReadTemplates(p)
+	if err != nil {
+		return err
+	}
+	templates, err := own.ParseAll(files, p.Settings)
+	if err != nil {
+		return err
+	}
+	if len(templates) == 0 {
+		a.say("There are no templates. Put one into %s, as `widegate templates --help` shows.", project.TemplatesFolder)
+		return nil
+	}
+	list := columns{titles: []string{"template", "for each", "gives", "about"}}
+	for _, t := range templates {
+		list.add(t.Name, t.Head.For, t.Head.Path, t.Head.About)
+	}
+	list.print(a.loud())
+	return nil
+}
+
+func (a *app) showTemplateCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show TEMPLATE",
+		Short:   "Show a template: what it says of itself, its settings and its text",
+		Example: "  widegate templates show tables",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := project.Load(a.config)
+			if err != nil {
+				return err
+			}
+			files, err := generate.ReadTemplates(p)
+			if err != nil {
+				return err
+			}
+			return a.loud().showTemplate(render.Input{Templates: files, Settings: p.Settings}, args[0])
+		},
+	}
+}
+
+func (a *app) showTemplate(in render.Input, name string) error {
+	t, err := own.Find(in, name)
+	if err != nil {
+		return err
+	}
+	a.say("%s: %s", t.File, t.Head.About)
+	a.say("For each %s it gives %s.", t.Head.For, t.Head.Path)
+	if len(t.Head.Settings) > 0 {
+		a.heading("Settings, under settings." + name + " of " + project.FileName)
+		list := columns{titles: []string{"setting", "type", "is", "about"}}
+		for _, s := range t.Names() {
+			list.add(s, t.Head.Settings[s].Type, t.Value(s), t.Head.Settings[s].Help)
+		}
+		list.print(a)
+	}
+	a.heading("Text")
+	for _, f := range in.Templates {
+		if f.File == t.File {
+			a.sayLines(strings.TrimSuffix(string(f.Text), "\n"))
+		}
+	}
+	return nil
+}
+
+func (a *app) tryTemplateCommand() *cobra.Command {
+	var diff bool
+	cmd := &cobra.Command{
+		Use:   "try TEMPLATE [NAME]",
+		Short: "Print what a template gives, for all or for one table, enum or query; nothing is written",
+		Example: `  widegate templates try tables
+  widegate templates try tables hive --diff`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			unit := ""
+			if len(args) > 1 {
+				unit = args[1]
+			}
+			return a.tryTemplate(cmd.Context(), args[0], unit, diff)
+		},
+	}
+	cmd.Flags().BoolVar(&diff, "diff", false, "print the difference to what is on disk")
+	return cmd
+}
+
+// templateInput reads what templates are run on.
+func (a *app) templateInput(ctx context.Context) (*project.Project, render.Input, error) {
+	p, source, err := a.source(nil, "")
+	if err != nil {
+		return nil, render.Input{}, err
+	}
+	in, err := generate.RenderInput(ctx, p, source)
+	return p, in, err
+}
+
+func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) error {
+	p, in, err := a.templateInput(ctx)
+	if err != nil {
+		return err
+	}
+	files, err := own.Texts(in, name, unit)
+	if err != nil {
+		return err
+	}
+	if len(files) == 0 {
+		a.say("It gives nothing: its condition holds for none.")
+	}
+	loud := a.loud()
+	for _, f := range files {
+		text := string(f.Text)
+		if diff {
+			was, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f.Path)))
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("reading %s: %w", f.Path, err)
+			}
+			text = merge.Unified("a/"+f.Path, "b/"+f.Path, was, f.Text)
+		}
+		if !diff && len(files) > 1 {
+			loud.heading(f.Path)
+		}
+		if text != "" {
+			loud.sayLines(strings.TrimSuffix(text, "\n"))
+		}
+	}
+	return nil
+}
+
+func (a *app) templateDataCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:     "data [TABLE]",
+		Short:   "Show what templates can say: each view with its fields, with examples from a table, and the functions",
+		Example: "  widegate templates data hive",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			table := ""
+			if len(args) > 0 {
+				table = args[0]
+			}
+			_, in, err := a.templateInput(cmd.Context())
+			if err != nil {
+				return err
+			}
+			lines, err := own.Guide(in, table)
+			if err != nil {
+				return err
+			}
+			a.loud().showGuide(lines)
+			return nil
+		},
+	}
+}
+
+func (a *app) showGuide(lines []own.Line) {
+	for i := 0; i < len(lines); {
+		of := lines[i].Of
+		a.heading(of)
+		list := columns{titles: []string{"", "", "", ""}}
+		for ; i < len(lines) && lines[i].Of == of; i++ {
+			list.add(lines[i].Name, lines[i].Type, lines[i].Example, lines[i].About)
+		}
+		list.print(a)
+	}
+}

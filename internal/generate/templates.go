@@ -1,0 +1,100 @@
+package generate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"widegate"
+
+	"widegate/internal/engine/registry"
+	"widegate/internal/fault"
+	"widegate/internal/gomodule"
+	"widegate/internal/project"
+	"widegate/internal/read"
+	"widegate/internal/render"
+	"widegate/internal/render/own"
+)
+
+// ReadTemplates reads the templates of a project: those of the folders that the
+// project file names, and those of its own folder, which come last.
+func ReadTemplates(p *project.Project) ([]render.Template, error) {
+	if p.Root == "" {
+		return nil, nil
+	}
+	var list []render.Template
+	for _, folder := range p.Templates {
+		if _, err := os.Stat(p.Resolve(folder)); err != nil {
+			return nil, fault.New("name a folder that is there", "templates: there is no folder %s", folder)
+		}
+		found, err := templatesIn(p.Resolve(folder), filepath.ToSlash(folder))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, found...)
+	}
+	found, err := templatesIn(p.Resolve(project.TemplatesFolder), project.TemplatesFolder)
+	return append(list, found...), err
+}
+
+// RenderInput is what the outputs of a project are made from: its schema as it is now,
+// with its queries and templates. Nothing is rendered.
+func RenderInput(ctx context.Context, p *project.Project, source read.Source) (in render.Input, err error) {
+	plan := &Plan{project: p}
+	if plan.module, err = gomodule.Find(p.Root); err != nil {
+		return in, err
+	}
+	if plan.ledger, err = project.LoadLedger(p, registry.Dialects()); err != nil {
+		return in, err
+	}
+	if plan.own, err = ReadTemplates(p); err != nil {
+		return in, err
+	}
+	if err = plan.read(ctx, source); err != nil {
+		return in, err
+	}
+	if err = plan.readQueries(); err != nil {
+		return in, err
+	}
+	if err = plan.understand(ctx, source); err != nil {
+		return in, err
+	}
+	in = render.Input{Model: plan.Model, Sources: widegate.Sources, Templates: plan.own, Settings: p.Settings}
+	in.Target, err = plan.target()
+	return in, err
+}
+
+// templatesIn reads the templates of a folder, if it is there.
+func templatesIn(folder, name string) (list []render.Template, err error) {
+	err = filepath.WalkDir(folder, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if !entry.Type().IsRegular() || !strings.HasSuffix(entry.Name(), own.Ending) { // links may lead anywhere
+			return nil
+		}
+		below, err := filepath.Rel(folder, at)
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		below = filepath.ToSlash(below)
+		list = append(list, render.Template{Name: strings.TrimSuffix(below, own.Ending), File: path.Join(name, below), Text: text})
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the templates: %w", err)
+	}
+	return list, nil
+}
