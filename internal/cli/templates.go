@@ -7,27 +7,31 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/merge"
 	"widegate/internal/project"
 	"widegate/internal/render"
+	"widegate/internal/render/golang"
 	"widegate/internal/render/own"
 )
 
 func (a *app) templatesCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "templates",
-		Short: "Show the project's own templates, what they give and what they can say",
-		Long: `Lists the templates of the project: those of its folder templates, and those of the
-folders that templates: of the project file names. Each is run for the project, or
-for each schema, table, relation, enum, query or route, and gives a file each time;
-write merges these files like all others.
+		Short: "Show the templates in use: built-in ones, those taken, and the project's own",
+		Long: `Lists the templates in use: the built-in ones, those of them that the project has
+taken to change them, and its own. Those of the project lie in its folder templates,
+and in the folders that templates: of the project file names. Each is run for the
+project, or for each schema, table, relation, enum, query or route, and gives a file
+each time; write merges these files like all others.
 
-A template is a text with a head:
+A template of one's own is a text with a head:
 
   ---
   about: one page for each table
@@ -41,7 +45,7 @@ A template is a text with a head:
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTemplates() },
 	}
-	cmd.AddCommand(a.showTemplateCommand(), a.tryTemplateCommand(), a.templateDataCommand())
+	cmd.AddCommand(a.showTemplateCommand(), a.takeTemplateCommand(), a.tryTemplateCommand(), a.templateDataCommand())
 	return cmd
 }
 
@@ -58,15 +62,80 @@ func (a *app) listTemplates() error {
 	if err != nil {
 		return err
 	}
-	if len(templates) == 0 {
-		a.say("There are no templates. Put one into %s, as `widegate templates --help` shows.", project.TemplatesFolder)
-		return nil
+	taken, _, err := render.TakenOf(files)
+	if err != nil {
+		return err
 	}
-	list := columns{titles: []string{"template", "for each", "gives", "about"}}
+	builtIn, err := golang.BuiltIn()
+	if err != nil {
+		return err
+	}
+	list := columns{titles: []string{"template", "from", "for each", "gives", "about"}}
+	for _, b := range builtIn {
+		list.add(b.Name, fromOf(b, taken), b.For, b.Gives, b.About)
+	}
 	for _, t := range templates {
-		list.add(t.Name, t.Head.For, t.Head.Path, t.Head.About)
+		list.add(t.Name, t.File, t.Head.For, t.Head.Path, t.Head.About)
 	}
 	list.print(a.loud())
+	return nil
+}
+
+// fromOf is where the text of a built-in template is from.
+func fromOf(b render.BuiltIn, taken map[string]render.Taken) string {
+	own, ok := taken[b.Name]
+	switch {
+	case !ok:
+		return "built-in"
+	case own.Version != b.Version():
+		return own.File + ", older than the built-in"
+	}
+	return own.File
+}
+
+func (a *app) takeTemplateCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "take TEMPLATE",
+		Short: "Copy a built-in template into the project, to be changed there and used from then on",
+		Long: `Copies a built-in template into the folder templates of the project. It is used from
+then on: what you change in it, the next write brings into all its files, and your
+edits in these stay. A later version of widegate may have a newer built-in one;
+` + "`widegate templates`" + ` says so.`,
+		Example: "  widegate templates take entity.go",
+		Args:    cobra.ExactArgs(1),
+		RunE:    func(_ *cobra.Command, args []string) error { return a.takeTemplate(args[0]) },
+	}
+}
+
+func (a *app) takeTemplate(name string) error {
+	p, err := project.Load(a.config)
+	if err != nil {
+		return err
+	}
+	builtIn, err := golang.BuiltIn()
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(builtIn, func(b render.BuiltIn) bool { return b.Name == name })
+	if i < 0 {
+		return fault.New("see the built-in templates by `widegate templates`", "there is no built-in template %s", name)
+	}
+	at := filepath.Join(p.Resolve(project.TemplatesFolder), name+own.Ending)
+	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		return fmt.Errorf("taking a template: %w", err)
+	}
+	file, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fault.New("remove it to take the template anew", "%s is there already", relative(at))
+	}
+	if err != nil {
+		return fmt.Errorf("taking a template: %w", err)
+	}
+	_, err = file.WriteString(builtIn[i].Taken())
+	if err := errors.Join(err, file.Close()); err != nil {
+		return fmt.Errorf("taking a template: %w", err)
+	}
+	a.say("Copied %s to %s. Change it there; `widegate write` brings the change into all its files.", name, relative(at))
 	return nil
 }
 
@@ -91,6 +160,19 @@ func (a *app) showTemplateCommand() *cobra.Command {
 }
 
 func (a *app) showTemplate(in render.Input, name string) error {
+	builtIn, err := golang.BuiltIn()
+	if err != nil {
+		return err
+	}
+	for _, b := range builtIn {
+		if b.Name == name {
+			a.say("%s, built-in: %s", b.Name, b.About)
+			a.say("For each %s it gives a file such as %s.", b.For, b.Gives)
+			a.heading("Text")
+			a.sayLines(strings.TrimSuffix(b.Text, "\n"))
+			return nil
+		}
+	}
 	t, err := own.Find(in, name)
 	if err != nil {
 		return err

@@ -40,20 +40,29 @@ type Code struct{}
 
 // Files are the store and, where it is wanted, the service.
 func (Code) Files(in render.Input) ([]render.File, error) {
-	return renderFrom(in.Model, in.Target, in.Last)
+	taken, _, err := render.TakenOf(in.Templates)
+	if err != nil {
+		return nil, err
+	}
+	return renderFrom(in.Model, in.Target, in.Last, taken)
 }
 
 // Render renders everything but the runtime.
-func Render(m *model.Model, t render.Target) ([]render.File, error) { return renderFrom(m, t, nil) }
+func Render(m *model.Model, t render.Target) ([]render.File, error) {
+	return renderFrom(m, t, nil, nil)
+}
 
-func renderFrom(m *model.Model, t render.Target, last map[string][]byte) ([]render.File, error) {
+func renderFrom(m *model.Model, t render.Target, last map[string][]byte, taken map[string]render.Taken) ([]render.File, error) {
 	if err := errors.Join(check(t), verify(m)); err != nil {
 		return nil, err
 	}
-	r := &renderer{target: t, model: m, last: last}
+	r := &renderer{target: t, model: m, last: last, taken: taken}
 	root, err := template.New("").Funcs(r.funcs()).ParseFS(templates, "templates/*.tmpl")
 	if err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
+	}
+	if err := r.take(root); err != nil {
+		return nil, err
 	}
 	r.templates = root
 	r.add("store", false, path.Join(t.StoreFolder, "store.go"), r.store())
@@ -98,7 +107,8 @@ type renderer struct {
 	model     *model.Model
 	templates *template.Template
 	jobs      []job
-	last      map[string][]byte // texts of the last rendering, by path
+	last      map[string][]byte       // texts of the last rendering, by path
+	taken     map[string]render.Taken // texts of the project's in the place of built-in templates
 }
 
 // job is a file to render from a template.
@@ -118,17 +128,34 @@ func (r *renderer) run() ([]render.File, error) {
 	files := make([]render.File, len(r.jobs))
 	faults := make([]error, len(r.jobs))
 	parallel.Each(len(r.jobs), runtime.GOMAXPROCS(0), func(i int) { files[i], faults[i] = r.file(r.jobs[i]) })
-	return files, errors.Join(faults...)
+	return files, errors.Join(r.first(faults)...)
+}
+
+// first are the errors, but of each template that the project has taken only one: the
+// same would be said of each table.
+func (r *renderer) first(faults []error) []error {
+	said := map[string]bool{}
+	for i, err := range faults {
+		name := r.jobs[i].template
+		if _, taken := r.taken[name+".go"]; err != nil && taken && said[name] {
+			faults[i] = nil
+		}
+		said[name] = said[name] || err != nil
+	}
+	return faults
 }
 
 func (r *renderer) file(j job) (render.File, error) {
 	var text bytes.Buffer
 	if err := r.templates.ExecuteTemplate(&text, j.template+".go.tmpl", j.data); err != nil {
-		return render.File{}, fmt.Errorf("rendering %s: %w", j.path, err)
+		return render.File{}, r.failed(j, err)
 	}
 	clean, err := r.withImports(j.path, text.Bytes())
 	if err != nil {
-		return render.File{}, fmt.Errorf("rendering %s: %w", j.path, err)
+		return render.File{}, r.failed(j, err)
+	}
+	if err := r.marked(j, clean); err != nil {
+		return render.File{}, err
 	}
 	return render.File{Path: j.path, Text: clean, Starter: j.starter}, nil
 }

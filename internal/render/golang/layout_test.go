@@ -2,6 +2,7 @@ package golang
 
 import (
 	"go/format"
+	"slices"
 	"strings"
 	"testing"
 
@@ -10,6 +11,7 @@ import (
 
 	"widegate/internal/model"
 	"widegate/internal/project"
+	"widegate/internal/render"
 )
 
 func TestSameButLayout(t *testing.T) {
@@ -75,7 +77,7 @@ func TestRenderedAgain(t *testing.T) {
 	for _, f := range first {
 		last[f.Path] = f.Text
 	}
-	again, err := renderFrom(m, target, last)
+	again, err := renderFrom(m, target, last, nil)
 	require.NoError(t, err)
 	taken := 0
 	for i, f := range again {
@@ -86,9 +88,50 @@ func TestRenderedAgain(t *testing.T) {
 		last[f.Path] = []byte(strings.Replace(string(f.Text), "a", "b", 1))
 	}
 	assert.Greater(t, taken, len(first)*3/4, "most texts are laid out already")
-	again, err = renderFrom(m, target, last)
+	again, err = renderFrom(m, target, last, nil)
 	require.NoError(t, err)
 	for i, f := range again {
 		assert.Equal(t, string(first[i].Text), string(f.Text))
+	}
+}
+
+// TestTakenTemplates takes all built-in templates, changes nothing, and gets the same.
+func TestTakenTemplates(t *testing.T) {
+	m, err := model.Build(hostileCatalog(), project.Default(), project.NewNames())
+	require.NoError(t, err)
+	first, err := Render(m, target)
+	require.NoError(t, err)
+	list, err := BuiltIn()
+	require.NoError(t, err)
+	var files []render.Template
+	for _, b := range list {
+		files = append(files, render.Template{Name: b.Name, File: "templates/" + b.Name + ".tmpl", Text: []byte(b.Taken())})
+	}
+	again, err := Code{}.Files(render.Input{Model: m, Target: target, Templates: files})
+	require.NoError(t, err)
+	require.Len(t, again, len(first))
+	for i, f := range again {
+		assert.Equal(t, first[i].Path, f.Path)
+		assert.Equal(t, string(first[i].Text), string(f.Text))
+	}
+	assert.Len(t, files, 9)
+
+	for name, c := range map[string]struct{ old, now, says string }{
+		"a wrong name":       {"{{.Plural}}", "{{.Plurals}}", "can't evaluate field Plurals"},
+		"an open action":     {"{{.Plural}}", "{{.Plural", "templates/entity.go.tmpl:"},
+		"no Go":              {"package {{.Package}}", "packages {{.Package}}", "expected ';'"},
+		"no mark":            {"is written again", "is mine", "must say that it is written again"},
+		"no such template":   {"takes: entity.go", "takes: entty.go", "there is no built-in template entty.go"},
+		"an unknown key":     {"version:", "versoin:", "versoin"},
+		"an unknown version": {"version: ", "version: [", "templates/entity.go.tmpl: "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			changed := slices.Clone(files)
+			text := strings.Replace(string(changed[1].Text), c.old, c.now, 1)
+			require.NotEqual(t, string(changed[1].Text), text)
+			changed[1].Text = []byte(text)
+			_, err := Code{}.Files(render.Input{Model: m, Target: target, Templates: changed})
+			assert.ErrorContains(t, err, c.says)
+		})
 	}
 }

@@ -396,6 +396,10 @@ func ParseAll(list []render.Template, settings map[string]map[string]any) ([]*Te
 	var templates []*Template
 	var faults []error
 	names := map[string]bool{}
+	_, list, err := render.TakenOf(list)
+	if err != nil {
+		return nil, err
+	}
 	for i, file := range list {
 		names[file.Name] = true
 		if slices.ContainsFunc(list[i+1:], func(later render.Template) bool { return later.Name == file.Name }) {

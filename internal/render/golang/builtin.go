@@ -1,0 +1,103 @@
+package golang
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"text/template"
+
+	"widegate/internal/catalog"
+	"widegate/internal/fault"
+	"widegate/internal/render"
+)
+
+// parts tell of the templates of this package, in the order in which a reader meets
+// what they give.
+var parts = []render.BuiltIn{
+	{Name: "store.go", For: "project", Gives: "store/store.go", About: "the package of the store, and how it is opened"},
+	{Name: "entity.go", For: "entity", Gives: "store/hive.go", About: "the rows of a table, its columns, keys and relations"},
+	{Name: "queries.go", For: "query file", Gives: "store/yields_queries.go", About: "functions of named queries and routines"},
+	{Name: "tests.go", For: "project", Gives: "store/tables_test.go", About: "a test of each table"},
+	{Name: "service.go", For: "project", Gives: "api/service.go", About: "the service and its settings"},
+	{Name: "resource.go", For: "entity", Gives: "api/hive.go", About: "the endpoints of a table"},
+	{Name: "calls.go", For: "project", Gives: "api/calls.go", About: "endpoints of named queries and routines"},
+	{Name: "desk.go", For: "project", Gives: "api/desk.go", About: "pages for people"},
+	{Name: "main.go", For: "project", Gives: "cmd/bees/main.go", About: "the command, written once"},
+}
+
+// BuiltIn are the templates of Go code.
+func BuiltIn() ([]render.BuiltIn, error) {
+	list := make([]render.BuiltIn, len(parts))
+	for i, p := range parts {
+		text, err := templates.ReadFile("templates/" + p.Name + ".tmpl")
+		if err != nil {
+			return nil, fmt.Errorf("reading the templates: %w", err)
+		}
+		list[i] = p
+		list[i].Text = string(text)
+	}
+	return list, nil
+}
+
+// take puts the texts of a project in the place of built-in ones.
+func (r *renderer) take(root *template.Template) error {
+	var names []string
+	for _, p := range parts {
+		names = append(names, p.Name)
+	}
+	for name, t := range r.taken {
+		if root.Lookup(name+".tmpl") == nil {
+			next := "see the built-in templates by `widegate templates`"
+			if near := catalog.Nearest(name, names); near != "" {
+				next = "did you mean " + near + "? " + next
+			}
+			return fault.New(next, "%s: there is no built-in template %s", t.File, name)
+		}
+		// The lines of the head are counted, so that errors tell those of the file.
+		text := "{{/*" + strings.Repeat("\n", t.Lines) + "*/}}" + t.Text
+		if _, err := root.New(name + ".tmpl").Parse(text); err != nil {
+			return fault.New("mend the template, or take it anew by `widegate templates take "+name+"`", "%s", r.placed(err))
+		}
+	}
+	return nil
+}
+
+var builtInPlace = regexp.MustCompile(`template: ([a-z]+\.go)\.tmpl:(\d+(?::\d+)?):`)
+
+// placed is a message of text/template with the place in the project's file.
+func (r *renderer) placed(err error) string {
+	return builtInPlace.ReplaceAllStringFunc(err.Error(), func(found string) string {
+		m := builtInPlace.FindStringSubmatch(found)
+		if t, ok := r.taken[m[1]]; ok {
+			return t.File + ":" + m[2] + ":"
+		}
+		return found
+	})
+}
+
+// errUnmarked is returned for a text that does not say that it is written again.
+var errUnmarked = errors.New("its first lines must say that it is written again, as the built-in template does")
+
+// marked refuses texts by which a file of the developer's would pass for a generated
+// one.
+func (r *renderer) marked(j job, text []byte) error {
+	t, taken := r.taken[j.template+".go"]
+	if !taken || j.starter || bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")) {
+		return nil
+	}
+	return fault.New("put that line back", "%s: what it gives for %s is not taken: %w", t.File, j.path, errUnmarked)
+}
+
+// headBytes is how far that line is from the beginning.
+const headBytes = 4 << 10
+
+// failed is an error of rendering a file.
+func (r *renderer) failed(j job, err error) error {
+	if t, taken := r.taken[j.template+".go"]; taken {
+		return fault.New("mend the template, or take it anew by `widegate templates take "+t.Takes+"`", "%s: rendering %s: %s", t.File, strconv.Quote(j.path), r.placed(err))
+	}
+	return fmt.Errorf("rendering %s: %w", j.path, err)
+}
