@@ -71,7 +71,8 @@ func appendLine(b *bytes.Buffer, v any) bool {
 // appendFlat appends as much of a value as a line takes that begins at a place, and
 // reports whether that was all.
 func appendFlat(b *bytes.Buffer, v any, from int) bool {
-	open, end, n, item := byte('['), byte(']'), 0, func(int) bool { return true }
+	open, end, n := byte('['), byte(']'), 0
+	var item func(i int) bool
 	switch v := v.(type) {
 	case object:
 		open, end, n = '{', '}', len(v)
