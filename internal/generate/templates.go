@@ -98,3 +98,14 @@ func templatesIn(folder, name string) (list []render.Template, err error) {
 	}
 	return list, nil
 }
+
+// templated reports whether Go code is made by templates of the project's, which may
+// give what does not build.
+func (plan *Plan) templated() bool {
+	for _, f := range plan.files {
+		if f.By != "" && strings.HasSuffix(f.Path, ".go") {
+			return true
+		}
+	}
+	return false
+}

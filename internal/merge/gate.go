@@ -30,7 +30,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true
 		}
 	}
-	if len(changed) == 0 || w.rendered() {
+	if len(changed) == 0 || w.rendered() && !g.options.Whole {
 		return
 	}
 	for name := range w.t {
@@ -40,7 +40,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 	}
 	reach := g.reach(w, before)
 	checker := gocheck.New(g.options.Module, g.options.Root)
-	if !g.options.alone && (g.options.whole || !reach.none(w)) {
+	if !g.options.alone && (g.options.Whole || !reach.none(w)) {
 		g.builds(ctx, checker, w, before, changed, reach)
 		for _, variant := range checker.Variants(w.m) {
 			g.builds(ctx, variant, w, before, changed, reach)
@@ -48,7 +48,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 	}
 	g.neverSet(w, before)
 	for _, folder := range slices.Sorted(maps.Keys(changed)) {
-		if g.options.whole || reach.ownIn(folder) {
+		if g.options.Whole || reach.ownIn(folder) {
 			g.constants(ctx, checker, w, before, folder)
 			g.routes(w, before, folder)
 		}
@@ -74,7 +74,7 @@ func (w *work) rendered() bool {
 // builds refuses errors of type that were not there before.
 func (g *merger) builds(ctx context.Context, checker *gocheck.Checker, w *work, before map[string]string, changed map[string]bool, r *reach) {
 	checker.Bodies = func(name string) bool {
-		return g.options.whole || r.bodies(name, w.m[name]) || r.bodies(name, before[name])
+		return g.options.Whole || r.bodies(name, w.m[name]) || r.bodies(name, before[name])
 	}
 	now := checker.Check(ctx, w.m, changed)
 	faults := now.Faults()

@@ -56,8 +56,11 @@ type Options struct {
 
 	Theirs string // what theirs is called in messages; empty for the new rendering
 
+	// Whole has everything type-checked, also what cannot be broken: for renderings
+	// that need not fit together, since somebody changed their templates.
+	Whole bool
+
 	alone bool // a file without the others of its package, which cannot be type-checked
-	whole bool // everything is type-checked, also what cannot be broken
 }
 
 // Conflict is a place that a person must decide on.

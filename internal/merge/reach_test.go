@@ -95,7 +95,7 @@ func asTree(texts map[string]string) Tree {
 func gated(t *testing.T, base, mine, theirs map[string]string) (whole, reached []string) {
 	t.Helper()
 	for _, all := range []bool{true, false} {
-		o := &Options{Module: "bees", whole: all}
+		o := &Options{Module: "bees", Whole: all}
 		result := Trees(t.Context(), asTree(base), asTree(mine), asTree(theirs), o)
 		var list []string
 		for _, c := range result.Conflicts {

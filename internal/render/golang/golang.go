@@ -157,7 +157,7 @@ func (r *renderer) file(j job) (render.File, error) {
 	if err := r.marked(j, clean); err != nil {
 		return render.File{}, err
 	}
-	return render.File{Path: j.path, Text: clean, Starter: j.starter}, nil
+	return render.File{Path: j.path, Text: clean, Starter: j.starter, By: r.taken[j.template+".go"].File}, nil
 }
 
 // importMark stands in the templates where the imports go.

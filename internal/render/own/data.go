@@ -223,7 +223,7 @@ func (b *builder) enum(e *model.Enum) *Enum {
 func (b *builder) entity(e *model.Entity, base string) *Entity {
 	view := &Entity{
 		Name: e.Name, Plural: e.Plural, Words: e.Words, Article: e.Article, File: e.File, Path: e.Path, Table: e.Table.Name, Schema: e.Table.Schema,
-		Comment: e.Table.Comment, Label: e.Said.Label, Help: e.Said.Help, View: e.Verbs == model.ReadOnly && len(e.Table.Checks) == 0 && strings.Contains(string(e.Table.Kind), "view"), ReadOnly: e.Verbs == model.ReadOnly,
+		Comment: e.Table.Comment, Label: e.Said.Label, Help: e.Said.Help, View: strings.Contains(string(e.Table.Kind), "view"), ReadOnly: e.Verbs == model.ReadOnly,
 	}
 	b.entities[e] = view
 	for _, f := range e.Fields {
