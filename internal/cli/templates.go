@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,6 +17,7 @@ import (
 	"widegate/internal/generate"
 	"widegate/internal/merge"
 	"widegate/internal/project"
+	"widegate/internal/read"
 	"widegate/internal/render"
 	"widegate/internal/render/golang"
 	"widegate/internal/render/own"
@@ -197,7 +199,7 @@ func (a *app) showTemplate(in render.Input, name string) error {
 }
 
 func (a *app) tryTemplateCommand() *cobra.Command {
-	var diff bool
+	var diff, watch bool
 	cmd := &cobra.Command{
 		Use:   "try TEMPLATE [NAME]",
 		Short: "Print what a template gives, for all or for one table, enum or query; nothing is written",
@@ -209,11 +211,45 @@ func (a *app) tryTemplateCommand() *cobra.Command {
 			if len(args) > 1 {
 				unit = args[1]
 			}
-			return a.tryTemplate(cmd.Context(), args[0], unit, diff)
+			try := func(ctx context.Context) error { return a.tryTemplate(ctx, args[0], unit, diff) }
+			if watch {
+				return a.tryAgain(cmd.Context(), try)
+			}
+			return try(cmd.Context())
 		},
 	}
+	cmd.Flags().BoolVar(&watch, "watch", false, "print it again whenever a template or the project file changes, until Ctrl-C")
 	cmd.Flags().BoolVar(&diff, "diff", false, "print the difference to what is on disk")
 	return cmd
+}
+
+// tryAgain tries a template whenever one changes. What goes wrong is said, and waits
+// for the next change.
+func (a *app) tryAgain(ctx context.Context, try func(ctx context.Context) error) error {
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	for seen := ""; ; {
+		p, err := project.Load(a.config)
+		now := read.FileMark(a.config)
+		if err == nil {
+			now += templateMarks(p)
+		}
+		if now != seen && ctx.Err() == nil {
+			seen = now
+			if err == nil {
+				err = try(ctx)
+			}
+			if err != nil && !errors.Is(err, context.Canceled) {
+				a.complain(weightBreaks, indented(err))
+			}
+			a.say("Watching for changes; Ctrl-C ends it.")
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
 }
 
 // templateInput reads what templates are run on.

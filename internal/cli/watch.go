@@ -65,10 +65,19 @@ func (a *app) mark(ctx context.Context) string {
 	if err != nil {
 		return ""
 	}
-	marks := read.FileMark(p.Resolve(p.Queries))
+	marks := read.FileMark(p.Resolve(p.Queries)) + templateMarks(p)
 	mark, err := read.Mark(ctx, generate.Source(p))
 	if err != nil {
 		mark = err.Error()
 	}
 	return marks + mark
+}
+
+// templateMarks sums up the templates of a project.
+func templateMarks(p *project.Project) string {
+	marks := read.FileMark(p.Resolve(project.TemplatesFolder))
+	for _, folder := range p.Templates {
+		marks += read.FileMark(p.Resolve(folder))
+	}
+	return marks
 }

@@ -67,7 +67,7 @@ FILE:DECLARATION.MEMBER. The last write is taken back by ` + "`widegate undo`.",
 	cmd.Flags().BoolVar(&flags.asJSON, "json", false, "print what happens to each file as JSON")
 	cmd.Flags().BoolVarP(&flags.yes, "yes", "y", false, "write also what breaks something")
 	cmd.Flags().BoolVar(&flags.rewrite, "rewrite-uses", false, "rewrite uses of what is renamed in your own code, all or none")
-	cmd.Flags().BoolVar(&flags.watch, "watch", false, "write again whenever the schema, queries or the project file change, until Ctrl-C")
+	cmd.Flags().BoolVar(&flags.watch, "watch", false, "write again whenever the schema, queries, templates or the project file change, until Ctrl-C")
 	cmd.Flags().StringArrayVar(&flags.renamed, "renamed", nil, "what was renamed: `OLD=NEW`, as in hive.title=name; OLD= says that it was dropped")
 	cmd.Flags().StringArrayVar(&flags.keep, "keep", nil, "settle a place: `mine PLACE` or new PLACE")
 	cmd.Flags().StringSliceVar(&flags.only, "only", nil, "write the files of this `TABLE` only")

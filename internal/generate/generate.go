@@ -187,7 +187,7 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.branches(ctx)
 	plan.merge(ctx)
-	return plan, nil
+	return plan, plan.noticeTemplates()
 }
 
 // recall finds the schema of the last write, which mostly is the one of now.

@@ -15,9 +15,11 @@ import (
 	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/gomodule"
+	"widegate/internal/merge"
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render"
+	"widegate/internal/render/golang"
 	"widegate/internal/render/own"
 )
 
@@ -108,4 +110,24 @@ func (plan *Plan) templated() bool {
 		}
 	}
 	return false
+}
+
+// noticeTemplates says of which built-in templates the project has an older text.
+func (plan *Plan) noticeTemplates() error {
+	taken, _, err := render.TakenOf(plan.own)
+	if err != nil || len(taken) == 0 {
+		return err
+	}
+	builtIn, err := golang.BuiltIn()
+	if err != nil {
+		return err
+	}
+	for _, b := range builtIn {
+		if t, ok := taken[b.Name]; ok && t.Version != b.Version() {
+			plan.Notices = append(plan.Notices, merge.Notice{
+				File: t.File, Message: fmt.Sprintf("the built-in %s is another one than the text that was taken; see it by `widegate templates show %s`, bring over what you want, and set version: %s", b.Name, b.Name, b.Version()),
+			})
+		}
+	}
+	return nil
 }

@@ -173,7 +173,7 @@ func (f *Folder) Read(name string) ([]byte, error) {
 }
 
 // largest is how large a file may be that is read as a whole, in bytes.
-const largest = 256 << 20
+const largest = 1 << 30
 
 // Write makes a file, or replaces what one holds.
 func (f *Folder) Write(name string, text []byte, mode fs.FileMode) error {
