@@ -223,6 +223,8 @@ func TestExamples(t *testing.T) {
 	assert.Contains(t, files["requests/hive.http"], "GET http://localhost:8080/api/hives/1\n")
 	assert.Contains(t, files["events/hive.go"], "type HiveChanged struct {")
 	assert.NotContains(t, files, "events/overview.go")
+	assert.Contains(t, files["sql/views/hive.sql"], "CREATE OR REPLACE VIEW \"hive_shown\" AS\nSELECT\n    \"id\"\n    , \"apiary_id\"\n    , \"name\"\n    , \"mood\"\nFROM \"hive\";\n\nCOMMENT ON VIEW \"hive_shown\" IS 'A box of bees.';\n\nGRANT SELECT ON \"hive_shown\" TO \"reader\";\n")
+	assert.NotContains(t, files, "sql/views/overview.sql")
 }
 
 // TestGuide holds that everything that templates can say is told of.
