@@ -153,11 +153,11 @@ func (s *session) query(ctx context.Context, text string, values []any, config *
 	if err != nil {
 		return nil, err
 	}
-	caller := ctx
-	ctx, watch := s.watch(ctx, config)
+	r := &rows{ctx: ctx, explain: config.Translate}
+	ctx, r.watch = s.watch(ctx, config, &r.watching)
 	defer func() {
 		if err != nil {
-			watch.end(err)
+			r.watch.end(err)
 		}
 	}()
 	stmt, err := s.statement(ctx, text)
@@ -174,11 +174,12 @@ func (s *session) query(ctx context.Context, text string, values []any, config *
 		stmt.Close()
 		return nil, err
 	}
-	done := func() { s.keep(text, stmt) }
+	r.list, r.values = list, make([]driver.Value, len(list.Columns()))
+	r.done = func() { s.keep(text, stmt) }
 	if len(text) > longText {
-		done = func() { stmt.Close() }
+		r.done = func() { stmt.Close() }
 	}
-	return &rows{ctx: caller, list: list, explain: config.Translate, values: make([]driver.Value, len(list.Columns())), done: done, watch: watch}, nil
+	return r, nil
 }
 
 func (s *session) exec(ctx context.Context, text string, values []any, config *Config) (_ driver.Result, err error) {
@@ -186,8 +187,8 @@ func (s *session) exec(ctx context.Context, text string, values []any, config *C
 	if err != nil {
 		return nil, err
 	}
-	ctx, watch := s.watch(ctx, config)
-	defer func() { watch.end(err) }()
+	ctx, over := s.watch(ctx, config, &watch{})
+	defer func() { over.end(err) }()
 	if len(args) == 0 { // such as DDL, which not every server prepares
 		if e, ok := s.Conn.(driver.ExecerContext); ok {
 			return e.ExecContext(ctx, text, nil)
@@ -414,18 +415,19 @@ func (t *transaction) spill() error {
 
 // rows reads a result from the driver.
 type rows struct {
-	ctx     context.Context
-	list    driver.Rows
-	explain func(error) error
-	done    func()
-	watch   *watch
-	conn    *sql.Conn // to give back; nil in a transaction
-	values  []driver.Value
-	spilled [][]driver.Value // rows that were read ahead
-	ended   bool             // nothing is left to be read from the list
-	err     error
-	last    error // the driver's
-	closed  bool
+	ctx      context.Context
+	list     driver.Rows
+	explain  func(error) error
+	done     func()
+	watch    *watch // nil where nobody can leave
+	watching watch
+	conn     *sql.Conn // to give back; nil in a transaction
+	values   []driver.Value
+	spilled  [][]driver.Value // rows that were read ahead
+	ended    bool             // nothing is left to be read from the list
+	err      error
+	last     error // the driver's
+	closed   bool
 }
 
 func (r *rows) Next() bool {

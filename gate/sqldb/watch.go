@@ -2,6 +2,7 @@ package sqldb
 
 import (
 	"context"
+	"sync"
 	"time"
 )
 
@@ -11,28 +12,32 @@ const stopWithin = 5 * time.Second
 
 // watch waits for the caller of a statement to leave, and has the server stop the
 // statement then: a driver of database/sql would close the connection, and leave the
-// statement running.
+// statement running. It is the context that the statement runs under, which ends when
+// its connection hangs, and not with its caller.
 type watch struct {
+	context.Context // the caller's
+
 	session *session
 	config  *Config
 	release func() bool
-	stopped chan struct{} // closed when the server has been told
-	late    *time.Timer   // set then
+	stopped sync.WaitGroup // done when the server has been told
+	late    *time.Timer    // set then
 }
 
 // watch returns the context that a statement runs under, which ends only where the
-// server does not stop it, and what watches over it; nil where nobody can leave.
-func (s *session) watch(ctx context.Context, config *Config) (context.Context, *watch) {
+// server does not stop it, and w, which watches over it; nil where nobody can leave.
+func (s *session) watch(ctx context.Context, config *Config, w *watch) (context.Context, *watch) {
 	if ctx.Done() == nil {
 		return ctx, nil
 	}
-	w := &watch{session: s, config: config, stopped: make(chan struct{})}
+	w.Context, w.session, w.config = ctx, s, config
+	w.stopped.Add(1)
 	w.release = context.AfterFunc(ctx, w.stop)
-	return staying{ctx, s.hung}, w
+	return w, w
 }
 
 func (w *watch) stop() {
-	defer close(w.stopped)
+	defer w.stopped.Done()
 	if w.config.Stop(w.session.id, false) != nil {
 		w.giveUp()
 		return
@@ -53,25 +58,22 @@ func (w *watch) end(err error) {
 	if w == nil || w.release() {
 		return
 	}
-	<-w.stopped
+	w.stopped.Wait()
 	if w.late != nil && !w.late.Stop() || !w.config.Stopped(err) {
 		w.session.spent = true
 	}
 }
 
-// staying is a context that ends when its connection hangs, and not with its caller.
-type staying struct {
-	context.Context
-	hung chan struct{}
-}
+// Deadline is none: the caller's is kept by having the statement stopped.
+func (w *watch) Deadline() (time.Time, bool) { return time.Time{}, false }
 
-func (s staying) Deadline() (time.Time, bool) { return time.Time{}, false }
+// Done is closed when the connection hangs.
+func (w *watch) Done() <-chan struct{} { return w.session.hung }
 
-func (s staying) Done() <-chan struct{} { return s.hung }
-
-func (s staying) Err() error {
+// Err is an error when the connection hangs.
+func (w *watch) Err() error {
 	select {
-	case <-s.hung:
+	case <-w.session.hung:
 		return context.Canceled
 	default:
 		return nil
