@@ -117,6 +117,7 @@ type Engine struct {
 	Returns      bool   // INSERT does
 	KeepsSent    bool   // nothing but the types of columns changes a value on its way in
 	LocksRows    bool   // SELECT takes FOR UPDATE
+	InProcess    bool   // no server is asked: a statement for many rows saves nothing
 	MaxArgs      int    // of one statement
 	ArrayArgs    bool   // a list can be one argument: = ANY($1)
 	OwnUUIDs     bool   // UUIDs are a type, and not kept as texts

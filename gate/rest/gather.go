@@ -116,7 +116,7 @@ func (g *gatherer) doAll(jobs []*job) {
 
 // gather prepares a resource for having requests put together.
 func (r *resource) gather() {
-	if !r.api.config.Gather {
+	if e := r.api.engine(); !r.api.config.Gather || e == nil || e.InProcess {
 		return
 	}
 	if len(r.info.Keys) == 1 {

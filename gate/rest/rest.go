@@ -82,7 +82,8 @@ type Config struct {
 
 	// Gather puts requests together where many come at once: single rows are read by
 	// one statement, and single rows stored by one. It goes unused where hooks, rules
-	// for rows or related rows are to be seen to.
+	// for rows or related rows are to be seen to, and where the database is in the
+	// process of the service.
 	Gather bool
 
 	// Identify finds out who sends a request: nil where it brings no

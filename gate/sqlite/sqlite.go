@@ -28,6 +28,7 @@ var Engine = &gate.Engine{
 	Quote:       '"',
 	Returning:   true,
 	Returns:     true,
+	InProcess:   true,
 	KeepsSent:   true,
 	FoldingLike: true,
 	Check:       check,
