@@ -14,7 +14,8 @@ import (
 
 // The bounds of what is put together.
 const (
-	fewRequests  = 16 // at once are done each by itself
+	fewRequests  = 16 // at once are done each by itself, until there were more
+	fewWaiting   = 4  // are put together for the last time
 	maxGatherers = 2  // at work at once, for each resource and kind of request
 	maxGathered  = 64 // requests in one statement
 )
@@ -25,6 +26,7 @@ type gatherer struct {
 	do func(ctx context.Context, jobs []*job)
 
 	active  atomic.Int32 // requests under way, put together or not
+	many    atomic.Bool  // there were more than a few
 	lock    sync.Mutex
 	waiting []*job
 	workers int
@@ -32,7 +34,12 @@ type gatherer struct {
 
 // enter counts a request in, and reports whether there are so many that it is to be
 // put together with others. It leaves when it is done.
-func (g *gatherer) enter() bool { return g.active.Add(1) > fewRequests }
+func (g *gatherer) enter() bool {
+	if g.active.Add(1) > fewRequests {
+		g.many.Store(true)
+	}
+	return g.many.Load()
+}
 
 func (g *gatherer) leave() { g.active.Add(-1) }
 
@@ -79,6 +86,9 @@ func (g *gatherer) work() {
 	for {
 		g.lock.Lock()
 		n := min(len(g.waiting), maxGathered)
+		if n < fewWaiting && g.workers == 1 { // nobody else is at work on more
+			g.many.Store(false)
+		}
 		if n == 0 {
 			g.workers--
 			g.lock.Unlock()
