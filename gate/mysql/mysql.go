@@ -67,10 +67,7 @@ func Open(ctx context.Context, address string) (gate.DB, error) {
 		own.Returns, own.RowWord = true, ""
 		engine = &own
 	}
-	aside := sql.OpenDB(connector) // beside the pool, whose connections may all be busy
-	aside.SetMaxOpenConns(2)
-	aside.SetMaxIdleConns(0)
-	stop := func(id int64, connection bool) error { return stopStatement(aside, id, connection) }
+	stop := func(id int64, connection bool) error { return stopStatement(connector, id, connection) }
 	return sqldb.New(db, sqldb.Config{Engine: engine, Translate: translate, Retryable: retryable, RolledBack: rolledBack, Stop: stop, Stopped: stopped}), nil
 }
 
@@ -115,8 +112,10 @@ func connectionID(ctx context.Context, c sqldriver.Conn) (int64, error) {
 const stopWithin = 5 * time.Second
 
 // stopStatement ends the statement that runs on a connection, for which nobody waits,
-// or the connection.
-func stopStatement(db *sql.DB, id int64, connection bool) error {
+// or the connection. It has a connection of its own: those of the pool may all be busy.
+func stopStatement(connector sqldriver.Connector, id int64, connection bool) error {
+	db := sql.OpenDB(connector)
+	defer db.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
 	defer cancel()
 	what := "KILL QUERY "

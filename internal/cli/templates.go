@@ -7,13 +7,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/merge"
 	"widegate/internal/project"
@@ -90,7 +88,7 @@ func fromOf(b render.BuiltIn, taken map[string]render.Taken) string {
 	case !ok:
 		return "built-in"
 	case own.Version != b.Version():
-		return own.File + ", older than the built-in"
+		return own.File + ", taken from another version"
 	}
 	return own.File
 }
@@ -101,7 +99,7 @@ func (a *app) takeTemplateCommand() *cobra.Command {
 		Short: "Copy a built-in template into the project, to be changed there and used from then on",
 		Long: `Copies a built-in template into the folder templates of the project. It is used from
 then on: what you change in it, the next write brings into all its files, and your
-edits in these stay. A later version of widegate may have a newer built-in one;
+edits in these stay. Where another version of widegate has another built-in one,
 ` + "`widegate templates`" + ` says so.`,
 		Example: "  widegate templates take entity.go",
 		Args:    cobra.ExactArgs(1),
@@ -114,28 +112,9 @@ func (a *app) takeTemplate(name string) error {
 	if err != nil {
 		return err
 	}
-	builtIn, err := golang.BuiltIn()
+	at, err := generate.TakeTemplate(p, name)
 	if err != nil {
 		return err
-	}
-	i := slices.IndexFunc(builtIn, func(b render.BuiltIn) bool { return b.Name == name })
-	if i < 0 {
-		return fault.New("see the built-in templates by `widegate templates`", "there is no built-in template %s", name)
-	}
-	at := filepath.Join(p.Resolve(project.TemplatesFolder), name+own.Ending)
-	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-		return fmt.Errorf("taking a template: %w", err)
-	}
-	file, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if errors.Is(err, fs.ErrExist) {
-		return fault.New("remove it to take the template anew", "%s is there already", relative(at))
-	}
-	if err != nil {
-		return fmt.Errorf("taking a template: %w", err)
-	}
-	_, err = file.WriteString(builtIn[i].Taken())
-	if err := errors.Join(err, file.Close()); err != nil {
-		return fmt.Errorf("taking a template: %w", err)
 	}
 	a.say("Copied %s to %s. Change it there; `widegate write` brings the change into all its files.", name, relative(at))
 	return nil
@@ -162,18 +141,12 @@ func (a *app) showTemplateCommand() *cobra.Command {
 }
 
 func (a *app) showTemplate(in render.Input, name string) error {
-	builtIn, err := golang.BuiltIn()
-	if err != nil {
-		return err
-	}
-	for _, b := range builtIn {
-		if b.Name == name {
-			a.say("%s, built-in: %s", b.Name, b.About)
-			a.say("For each %s it gives a file such as %s.", b.For, b.Gives)
-			a.heading("Text")
-			a.sayLines(strings.TrimSuffix(b.Text, "\n"))
-			return nil
-		}
+	if b, err := golang.Find(name); err == nil {
+		a.say("%s, built-in: %s", b.Name, b.About)
+		a.say("For each %s it gives a file such as %s.", b.For, b.Gives)
+		a.heading("Text")
+		a.sayLines(strings.TrimSuffix(b.Text, "\n"))
+		return nil
 	}
 	t, err := own.Find(in, name)
 	if err != nil {

@@ -219,23 +219,29 @@ func (plan *Plan) understand(ctx context.Context, source read.Source) (err error
 // Understand reads a schema and makes its model, with the named queries of the
 // project, if there is one, and renders nothing.
 func Understand(ctx context.Context, p *project.Project, source read.Source) (*catalog.Catalog, *model.Model, error) {
-	plan := &Plan{project: p, ledger: &project.Ledger{Names: *project.NewNames()}}
-	var err error
-	if err = plan.read(ctx, source); err != nil {
-		return nil, nil, err
-	}
-	if p.Root != "" {
-		if plan.ledger, err = project.LoadLedger(p, registry.Dialects()); err != nil {
-			return nil, nil, err
-		}
-		if err := plan.readQueries(); err != nil {
-			return nil, nil, err
-		}
-	}
-	if err := plan.understand(ctx, source); err != nil {
+	plan, err := understood(ctx, p, source)
+	if err != nil {
 		return nil, nil, err
 	}
 	return plan.Catalog, plan.Model, nil
+}
+
+// understood is a plan that has its model, and goes no further.
+func understood(ctx context.Context, p *project.Project, source read.Source) (*Plan, error) {
+	plan := &Plan{project: p, ledger: &project.Ledger{Names: *project.NewNames()}}
+	var err error
+	if err = plan.read(ctx, source); err != nil {
+		return nil, err
+	}
+	if p.Root != "" {
+		if plan.ledger, err = project.LoadLedger(p, registry.Dialects()); err != nil {
+			return nil, err
+		}
+		if err := plan.readQueries(); err != nil {
+			return nil, err
+		}
+	}
+	return plan, plan.understand(ctx, source)
 }
 
 // read reads the schema, and finds its engine.

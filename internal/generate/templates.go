@@ -12,7 +12,6 @@ import (
 
 	"widegate"
 
-	"widegate/internal/engine/registry"
 	"widegate/internal/fault"
 	"widegate/internal/gomodule"
 	"widegate/internal/merge"
@@ -47,28 +46,45 @@ func ReadTemplates(p *project.Project) ([]render.Template, error) {
 // RenderInput is what the outputs of a project are made from: its schema as it is now,
 // with its queries and templates. Nothing is rendered.
 func RenderInput(ctx context.Context, p *project.Project, source read.Source) (in render.Input, err error) {
-	plan := &Plan{project: p}
+	list, err := ReadTemplates(p)
+	if err != nil {
+		return in, err
+	}
+	plan, err := understood(ctx, p, source)
+	if err != nil {
+		return in, err
+	}
 	if plan.module, err = gomodule.Find(p.Root); err != nil {
 		return in, err
 	}
-	if plan.ledger, err = project.LoadLedger(p, registry.Dialects()); err != nil {
-		return in, err
-	}
-	if plan.own, err = ReadTemplates(p); err != nil {
-		return in, err
-	}
-	if err = plan.read(ctx, source); err != nil {
-		return in, err
-	}
-	if err = plan.readQueries(); err != nil {
-		return in, err
-	}
-	if err = plan.understand(ctx, source); err != nil {
-		return in, err
-	}
-	in = render.Input{Model: plan.Model, Sources: widegate.Sources, Templates: plan.own, Settings: p.Settings}
+	in = render.Input{Model: plan.Model, Sources: widegate.Sources, Templates: list, Settings: p.Settings}
 	in.Target, err = plan.target()
 	return in, err
+}
+
+// TakeTemplate copies a built-in template into the folder of the project's templates,
+// and returns where it is now.
+func TakeTemplate(p *project.Project, name string) (at string, err error) {
+	builtIn, err := golang.Find(name)
+	if err != nil {
+		return "", err
+	}
+	at = filepath.Join(p.Resolve(project.TemplatesFolder), name+own.Ending)
+	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		return "", fmt.Errorf("taking a template: %w", err)
+	}
+	file, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return "", fault.New("remove it to take the template anew", "%s is there already", at)
+	}
+	if err != nil {
+		return "", fmt.Errorf("taking a template: %w", err)
+	}
+	_, err = file.WriteString(builtIn.Taken())
+	if err := errors.Join(err, file.Close()); err != nil {
+		return "", fmt.Errorf("taking a template: %w", err)
+	}
+	return at, nil
 }
 
 // templatesIn reads the templates of a folder, if it is there.

@@ -61,8 +61,8 @@ func (g *merger) reach(w *work, before map[string]string) *reach {
 	return r
 }
 
-// follow adds the names of what is made of names that are declared: fields and
-// methods, and functions and variables, of which others are made in turn.
+// follow adds the names of what uses the declared names: fields, methods, functions
+// and variables. It goes on to what uses those functions and variables.
 func (g *merger) follow(w *work, r *reach, declared map[string]bool) {
 	for len(declared) > 0 {
 		further := map[string]bool{}

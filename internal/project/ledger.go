@@ -309,12 +309,20 @@ func written(name string, text []byte) error {
 		return nil
 	case ext == ".json" && strings.HasPrefix(path.Base(name), "openapi"):
 		return nil
-	case (ext == ".go" || path.Base(name) == "formatters.js") && bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")):
+	case (ext == ".go" || path.Base(name) == "formatters.js") && Marked(text):
 		return nil
 	case Noticed(text):
 		return nil
 	}
 	return errors.New("its text does not begin as files do that are written")
+}
+
+// Marked reports whether a text says near its beginning that it is written again.
+func Marked(text []byte) bool { return begins(text, "written again") }
+
+// begins reports whether some words stand near the beginning of a text.
+func begins(text []byte, words string) bool {
+	return bytes.Contains(text[:min(len(text), headBytes)], []byte(words))
 }
 
 // Notice says in a file that a template of the project gives where it comes from.
@@ -326,9 +334,7 @@ const notice = "Written by widegate from "
 
 // Noticed reports whether a text says so near its beginning: without that a file is
 // not taken for one that was written here.
-func Noticed(text []byte) bool {
-	return bytes.Contains(text[:min(len(text), headBytes)], []byte(notice))
-}
+func Noticed(text []byte) bool { return begins(text, notice) }
 
 // headBytes is how far the line that says so is from the start of a file.
 const headBytes = 4 << 10

@@ -1,7 +1,6 @@
 package golang
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"regexp"
@@ -11,6 +10,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/project"
 	"widegate/internal/render"
 )
 
@@ -42,19 +42,31 @@ func BuiltIn() ([]render.BuiltIn, error) {
 	return list, nil
 }
 
+// Find is the built-in template of a name.
+func Find(name string) (render.BuiltIn, error) {
+	list, err := BuiltIn()
+	if err != nil {
+		return render.BuiltIn{}, err
+	}
+	var names []string
+	for _, b := range list {
+		if b.Name == name {
+			return b, nil
+		}
+		names = append(names, b.Name)
+	}
+	next := "see the built-in templates by `widegate templates`"
+	if near := catalog.Nearest(name, names); near != "" {
+		next = "did you mean " + near + "? " + next
+	}
+	return render.BuiltIn{}, fault.New(next, "there is no built-in template %s", name)
+}
+
 // take puts the texts of a project in the place of built-in ones.
 func (r *renderer) take(root *template.Template) error {
-	var names []string
-	for _, p := range parts {
-		names = append(names, p.Name)
-	}
 	for name, t := range r.taken {
-		if root.Lookup(name+".tmpl") == nil {
-			next := "see the built-in templates by `widegate templates`"
-			if near := catalog.Nearest(name, names); near != "" {
-				next = "did you mean " + near + "? " + next
-			}
-			return fault.New(next, "%s: there is no built-in template %s", t.File, name)
+		if _, err := Find(name); err != nil {
+			return fmt.Errorf("%s: %w", t.File, err)
 		}
 		// The lines of the head are counted, so that errors tell those of the file.
 		text := "{{/*" + strings.Repeat("\n", t.Lines) + "*/}}" + t.Text
@@ -85,14 +97,11 @@ var errUnmarked = errors.New("its first lines must say that it is written again,
 // one.
 func (r *renderer) marked(j job, text []byte) error {
 	t, taken := r.taken[j.template+".go"]
-	if !taken || j.starter || bytes.Contains(text[:min(len(text), headBytes)], []byte("written again")) {
+	if !taken || j.starter || project.Marked(text) {
 		return nil
 	}
 	return fault.New("put that line back", "%s: what it gives for %s is not taken: %w", t.File, j.path, errUnmarked)
 }
-
-// headBytes is how far that line is from the beginning.
-const headBytes = 4 << 10
 
 // failed is an error of rendering a file.
 func (r *renderer) failed(j job, err error) error {

@@ -390,8 +390,8 @@ func (Templates) Files(in render.Input) ([]render.File, error) {
 	return files, nil
 }
 
-// ParseAll reads templates, of which a later one takes the place of an earlier one of
-// its name. All that is wrong is reported at once.
+// ParseAll reads templates. Where two have the same name, the later one is used. All
+// that is wrong is reported at once.
 func ParseAll(list []render.Template, settings map[string]map[string]any) ([]*Template, error) {
 	var templates []*Template
 	var faults []error
