@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/merge"
 	"widegate/internal/project"
@@ -19,6 +21,7 @@ import (
 	"widegate/internal/render"
 	"widegate/internal/render/golang"
 	"widegate/internal/render/own"
+	"widegate/internal/render/typecheck"
 )
 
 func (a *app) templatesCommand() *cobra.Command {
@@ -45,7 +48,7 @@ A template of one's own is a text with a head:
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.listTemplates() },
 	}
-	cmd.AddCommand(a.showTemplateCommand(), a.takeTemplateCommand(), a.tryTemplateCommand(), a.templateDataCommand())
+	cmd.AddCommand(a.showTemplateCommand(), a.takeTemplateCommand(), a.tryTemplateCommand(), a.templateDataCommand(), a.templateFilesCommand(), a.testTemplatesCommand())
 	return cmd
 }
 
@@ -154,11 +157,11 @@ func (a *app) showTemplate(in render.Input, name string) error {
 	}
 	a.say("%s: %s", t.File, t.Head.About)
 	a.say("For each %s it gives %s.", t.Head.For, t.Head.Path)
-	if len(t.Head.Settings) > 0 {
+	if len(t.Names()) > 0 {
 		a.heading("Settings, under settings." + name + " of " + project.FileName)
 		list := columns{titles: []string{"setting", "type", "is", "about"}}
 		for _, s := range t.Names() {
-			list.add(s, t.Head.Settings[s].Type, t.Value(s), t.Head.Settings[s].Help)
+			list.add(s, t.Setting(s).Type, t.Value(s), t.Setting(s).Help)
 		}
 		list.print(a)
 	}
@@ -240,7 +243,7 @@ func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) err
 	if err != nil {
 		return err
 	}
-	files, err := own.Texts(in, name, unit)
+	files, err := templateTexts(in, name, unit)
 	if err != nil {
 		return err
 	}
@@ -267,12 +270,111 @@ func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) err
 	return nil
 }
 
-func (a *app) templateDataCommand() *cobra.Command {
+// templateTexts are the files that a template gives, be it built-in, taken or own.
+func templateTexts(in render.Input, name, unit string) ([]render.File, error) {
+	if _, err := golang.Find(name); err == nil {
+		return golang.Texts(in, name, unit)
+	}
+	return own.Texts(in, name, unit)
+}
+
+func (a *app) templateFilesCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "data [TABLE]",
-		Short:   "Show what templates can say: each view with its fields, with examples from a table, and the functions",
-		Example: "  widegate templates data hive",
-		Args:    cobra.MaximumNArgs(1),
+		Use:     "files",
+		Short:   "List the files that the templates give, with the template of each",
+		Example: "  widegate templates files",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, source, err := a.source(nil, "")
+			if err != nil {
+				return err
+			}
+			files, err := generate.GivenFiles(cmd.Context(), p, source)
+			if err != nil {
+				return err
+			}
+			list := columns{titles: []string{"file", "template", "from"}}
+			for _, f := range files {
+				list.add(f.Path, f.Template, cmp.Or(f.From, "built-in"))
+			}
+			list.print(a.loud())
+			return nil
+		},
+	}
+}
+
+func (a *app) testTemplatesCommand() *cobra.Command {
+	var accept bool
+	cmd := &cobra.Command{
+		Use:   "test [FOLDER]",
+		Short: "Render a set of templates on its own example, and compare with the files that it expects",
+		Long: `Renders the templates of a folder on the project in its folder example, and compares
+the files that they give with those in its folder expected. The database of the
+example is a script, so that no server is needed for SQLite:
+
+  house-style/manifest.yaml
+  house-style/tables.tmpl
+  house-style/example/widegate.yaml   database: {ddl: [schema.sql], engine: sqlite}
+  house-style/example/schema.sql
+  house-style/expected/docs/tables/hive.md
+
+It ends with status 1 where a file differs. --accept saves what the templates give as
+what is expected.`,
+		Example: `  widegate templates test
+  widegate templates test ../house-style --accept`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder := filepath.Join(filepath.Dir(a.config), project.TemplatesFolder)
+			if len(args) > 0 {
+				folder = args[0]
+			}
+			return a.testTemplates(cmd.Context(), folder, accept)
+		},
+	}
+	cmd.Flags().BoolVar(&accept, "accept", false, "save what the templates give as what is expected")
+	return cmd
+}
+
+func (a *app) testTemplates(ctx context.Context, folder string, accept bool) error {
+	trials, err := generate.TrySet(ctx, folder)
+	if err != nil {
+		return err
+	}
+	differ := 0
+	for _, t := range trials {
+		if t.Passes() {
+			continue
+		}
+		differ++
+		if !accept {
+			a.loud().sayLines(strings.TrimSuffix(merge.Unified("expected/"+t.Path, "given/"+t.Path, t.Want, t.Got), "\n"))
+		}
+	}
+	switch {
+	case differ == 0:
+		a.say("All %s are as expected.", count(len(trials), "file"))
+		return nil
+	case accept:
+		if err := generate.Accept(folder, trials); err != nil {
+			return err
+		}
+		a.say("Saved %s below %s.", count(differ, "file"), relative(filepath.Join(folder, "expected")))
+		return nil
+	}
+	return fault.New("correct the templates, or save what they give by --accept", "%d of %s differ from what is expected", differ, count(len(trials), "file"))
+}
+
+func (a *app) templateDataCommand() *cobra.Command {
+	var of string
+	cmd := &cobra.Command{
+		Use:   "data [TABLE]",
+		Short: "Show what templates can say: each view with its fields, with examples from a table, and the functions",
+		Long: `Shows what templates can say: each view with its fields, with examples from a table,
+and the functions. Built-in templates get other data than the project's own: --of names
+one.`,
+		Example: `  widegate templates data hive
+  widegate templates data hive --of entity.go`,
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			table := ""
 			if len(args) > 0 {
@@ -283,6 +385,9 @@ func (a *app) templateDataCommand() *cobra.Command {
 				return err
 			}
 			lines, err := own.Guide(in, table)
+			if of != "" {
+				lines, err = golang.Guide(in, of, table)
+			}
 			if err != nil {
 				return err
 			}
@@ -290,9 +395,11 @@ func (a *app) templateDataCommand() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().StringVar(&of, "of", "", "the data of a built-in template, such as entity.go")
+	return cmd
 }
 
-func (a *app) showGuide(lines []own.Line) {
+func (a *app) showGuide(lines []typecheck.Line) {
 	for i := 0; i < len(lines); {
 		of := lines[i].Of
 		a.heading(of)

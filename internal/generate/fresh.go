@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
 
 	"widegate/internal/project"
+	"widegate/internal/render"
 	"widegate/internal/rooted"
 )
 
@@ -21,7 +23,9 @@ import (
 // file with its defaults, the names given, and the tool itself.
 func (plan *Plan) fingerprint() error {
 	sum := sha256.New()
-	settings, err := json.Marshal(plan.project)
+	bare := *plan.project
+	bare.Templates, bare.Settings = nil, nil
+	settings, err := json.Marshal(bare)
 	if err != nil {
 		return fmt.Errorf("summing up the project: %w", err)
 	}
@@ -33,15 +37,19 @@ func (plan *Plan) fingerprint() error {
 	if err != nil {
 		return fmt.Errorf("summing up the queries: %w", err)
 	}
-	own, err := json.Marshal(plan.own)
+	add := func(parts ...[]byte) string {
+		for _, part := range parts {
+			fmt.Fprintf(sum, "%d\n", len(part))
+			sum.Write(part)
+		}
+		return hex.EncodeToString(sum.Sum(nil))
+	}
+	plan.schema = add(plan.encoded, settings, names, queries, []byte(plan.module.Path()), tool())
+	own, err := json.Marshal([]any{plan.own, plan.project.Templates, plan.project.Settings})
 	if err != nil {
 		return fmt.Errorf("summing up the templates: %w", err)
 	}
-	for _, part := range [][]byte{plan.encoded, settings, names, queries, own, []byte(plan.module.Path()), tool()} {
-		fmt.Fprintf(sum, "%d\n", len(part))
-		sum.Write(part)
-	}
-	plan.inputs = hex.EncodeToString(sum.Sum(nil))
+	plan.inputs = add(own)
 	return nil
 }
 
@@ -77,7 +85,10 @@ func (plan *Plan) fresh(ctx context.Context) (bool, error) {
 		clear(plan.disk)
 		return false, nil // what is wrong is said when the file is needed
 	}
-	if string(known) != plan.sum() {
+	sum, rest, _ := strings.Cut(string(known), "\n")
+	if sum != plan.sum() {
+		schema, took, _ := strings.Cut(rest, "\n")
+		plan.same, plan.took = schema == plan.schemaSum(), strings.Fields(took)
 		clear(plan.disk)
 		return false, nil
 	}
@@ -127,6 +138,20 @@ func (plan *Plan) sum() string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
+// schemaSum is the fingerprint without the project's templates, with the records: while
+// it holds, the built-in templates give what they gave.
+func (plan *Plan) schemaSum() string {
+	sum := sha256.New()
+	fmt.Fprintln(sum, plan.schema)
+	for _, name := range plan.ledger.Written() {
+		if !plan.inOwnFolder(name) {
+			fmt.Fprintf(sum, "%s %d\n", name, len(plan.ledger.Base[name]))
+			sum.Write(plan.ledger.Base[name])
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+}
+
 // markFresh notes the fingerprint of what was written.
 func (plan *Plan) markFresh() error {
 	home, err := rooted.Open(plan.home)
@@ -146,7 +171,12 @@ func (plan *Plan) markFresh() error {
 	for name, f := range plan.changed {
 		plan.disk[name] = diskFile{text: f}
 	}
-	if err := home.Write(plan.freshFile(), []byte(plan.sum()), 0o644); err != nil {
+	taken, _, err := render.TakenOf(plan.own)
+	if err != nil {
+		return err
+	}
+	known := plan.sum() + "\n" + plan.schemaSum() + "\n" + strings.Join(slices.Sorted(maps.Keys(taken)), " ")
+	if err := home.Write(plan.freshFile(), []byte(known), 0o644); err != nil {
 		return fmt.Errorf("noting the fingerprint: %w", err)
 	}
 	return nil

@@ -70,6 +70,7 @@ type Plan struct {
 	ledger  *project.Ledger
 	queries []sqlquery.File
 	own     []render.Template
+	stale   []merge.Notice // taken templates that are not merged with the built-in ones
 	files   map[string]render.File
 	disk    map[string]diskFile
 	around  map[string]string // Go files of the module that are nobody's but the developer's
@@ -85,6 +86,9 @@ type Plan struct {
 	started time.Time
 	encoded []byte // the catalog
 	inputs  string // fingerprint of what the texts are made from
+	schema  string // the same without the project's templates
+	same    bool   // nothing else has changed since the last write
+	took    []string
 
 	home    string // the root, links followed
 	lock    sync.Mutex
@@ -162,6 +166,9 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	if plan.own, err = ReadTemplates(plan.project); err != nil {
 		return nil, err
 	}
+	if err := errors.Join(plan.checkNeeds(), plan.renewTemplates()); err != nil {
+		return nil, err
+	}
 	if err := plan.fingerprint(); err != nil {
 		return nil, err
 	}
@@ -187,7 +194,8 @@ func Make(ctx context.Context, p *project.Project, source read.Source, o Options
 	}
 	plan.branches(ctx)
 	plan.merge(ctx)
-	return plan, plan.noticeTemplates()
+	plan.Notices = append(plan.Notices, plan.stale...)
+	return plan, nil
 }
 
 // recall finds the schema of the last write, which mostly is the one of now.
@@ -306,7 +314,7 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base, Templates: plan.own, Settings: plan.project.Settings})
+	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base, Templates: plan.own, Settings: plan.project.Settings, Same: plan.same, Took: plan.took})
 	if err != nil {
 		return err
 	}

@@ -84,6 +84,9 @@ func writeIn(folder string, text []byte) error {
 	return at.Write("go.mod", text, 0o644)
 }
 
+// Named is a module that is on no disk, for code that is only looked at.
+func Named(path string) *Module { return &Module{path: path, root: path} }
+
 // Path is the import path of the folder that was asked for.
 func (m *Module) Path() string { return m.path }
 

@@ -35,8 +35,9 @@ var choices = map[string][]string{
 }
 
 // Schema is the JSON Schema of a project file, in the dialect of 2020-12. The engines
-// are those that database.engine may name.
-func Schema(engines []string) ([]byte, error) {
+// are those that database.engine may name; settings are the schemas of the values under
+// settings, by the names of templates, or nil for any.
+func Schema(engines []string, settings map[string]any) ([]byte, error) {
 	comments, err := fieldComments()
 	if err != nil {
 		return nil, err
@@ -46,6 +47,10 @@ func Schema(engines []string) ([]byte, error) {
 	root := schemaOf(reflect.TypeFor[Project](), comments, choices)
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	root["title"] = "The project file of Wide Gate, " + FileName
+	if len(settings) > 0 {
+		of := root["properties"].(map[string]any)["settings"].(map[string]any)
+		of["properties"], of["additionalProperties"] = settings, false
+	}
 	text, err := json.MarshalIndent(root, "", "  ")
 	if err != nil {
 		return nil, fmt.Errorf("writing the schema of the project file: %w", err)

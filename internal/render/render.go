@@ -17,7 +17,8 @@ type File struct {
 	Text    []byte
 	Starter bool   // written once, then the developer's
 	Runtime bool   // what all others need
-	By      string // the project's own template that gives it
+	By      string // the file of the project's own template that gives it
+	Of      string // the name of the template that gives it, if one does
 }
 
 // Output is one kind of output.
@@ -38,11 +39,32 @@ type Input struct {
 	// Last are the texts of the last rendering, by path. What is the same but for its
 	// layout is taken from there; may be nil.
 	Last map[string][]byte
+
+	// Same says that since then nothing but templates of the project, and their
+	// settings, may have changed; Took are the built-in ones that it had taken then.
+	Same bool
+	Took []string
+}
+
+// Again is the text that a path had in the last rendering, if it cannot be another one
+// now; else nil.
+func (in Input) Again(path string) []byte {
+	if !in.Same {
+		return nil
+	}
+	return in.Last[path]
 }
 
 // Template is a template of the project, as it was read from the disk.
 type Template struct {
 	Name string // of its file below its folder, with slashes and without its ending
+	File string // as messages name it
+	Text []byte
+	Set  *Set // that it belongs to; may be nil
+}
+
+// Set is the manifest of a folder or archive of templates.
+type Set struct {
 	File string // as messages name it
 	Text []byte
 }

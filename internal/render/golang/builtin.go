@@ -3,7 +3,10 @@ package golang
 import (
 	"errors"
 	"fmt"
+	"maps"
+	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"text/template"
@@ -12,6 +15,7 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/project"
 	"widegate/internal/render"
+	"widegate/internal/render/typecheck"
 )
 
 // parts tell of the templates of this package, in the order in which a reader meets
@@ -74,7 +78,51 @@ func (r *renderer) take(root *template.Template) error {
 			return fault.New("mend the template, or take it anew by `widegate templates take "+name+"`", "%s", r.placed(err))
 		}
 	}
-	return nil
+	var faults []error
+	for _, name := range slices.Sorted(maps.Keys(r.taken)) {
+		faults = append(faults, r.check(root, strings.TrimSuffix(name, ".go"))...)
+	}
+	return errors.Join(faults...)
+}
+
+// check checks a template against the type of what it gets.
+func (r *renderer) check(root *template.Template, kind string) []error {
+	c := &typecheck.Checker{Set: root, Funcs: r.functions(), At: func(name, line, column string) string {
+		if t, ok := r.taken[strings.TrimSuffix(name, ".tmpl")]; ok {
+			name = t.File
+		}
+		return name + ":" + line + column
+	}}
+	return c.Check(kind+".go.tmpl", roots[kind])
+}
+
+// Texts are the files that a built-in template gives, as the project has it: of all
+// units, or of those of a table, a SQL file or a path.
+func Texts(in render.Input, name, unit string) ([]render.File, error) {
+	if _, err := Find(name); err != nil {
+		return nil, err
+	}
+	taken, _, err := render.TakenOf(in.Templates)
+	if err != nil {
+		return nil, err
+	}
+	r, err := newRenderer(in, taken)
+	if err != nil {
+		return nil, err
+	}
+	r.jobs = slices.DeleteFunc(r.jobs, func(j job) bool { return j.template+".go" != name || unit != "" && !j.of(unit) })
+	if len(r.jobs) == 0 && unit != "" {
+		return nil, fault.New("name one that `widegate read` shows", "%s gives nothing for %s", name, unit)
+	}
+	return r.run()
+}
+
+// of reports whether a file is that of a unit.
+func (j job) of(unit string) bool {
+	if p, ok := j.data.(page); ok && slices.Contains([]string{p.Entity.Table.Name, p.Entity.Table.FullName(), p.Entity.Name}, unit) {
+		return true
+	}
+	return j.path == unit || strings.TrimSuffix(path.Base(j.path), ".go") == unit
 }
 
 var builtInPlace = regexp.MustCompile(`template: ([a-z]+\.go)\.tmpl:(\d+(?::\d+)?):`)

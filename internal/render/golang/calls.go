@@ -12,8 +12,8 @@ import (
 )
 
 // calls is what the template of the endpoints of queries and routines sees.
-func (r *renderer) calls() any {
-	return map[string]any{"Package": path.Base(r.target.APIFolder), "Store": r.target.Package, "Base": r.model.Base, "Exposed": r.model.Exposed}
+func (r *renderer) calls() callsView {
+	return callsView{Package: path.Base(r.target.APIFolder), Store: r.target.Package, Base: r.model.Base, Exposed: r.model.Exposed}
 }
 
 // callSteps read the arguments, call the function, and send its result.

@@ -30,6 +30,7 @@ import (
 	"widegate/internal/parallel"
 	"widegate/internal/project"
 	"widegate/internal/render"
+	"widegate/internal/render/typecheck"
 )
 
 //go:embed templates/*.tmpl
@@ -44,20 +45,35 @@ func (Code) Files(in render.Input) ([]render.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return renderFrom(in.Model, in.Target, in.Last, taken)
+	return renderFrom(in, taken)
 }
 
 // Render renders everything but the runtime.
 func Render(m *model.Model, t render.Target) ([]render.File, error) {
-	return renderFrom(m, t, nil, nil)
+	return renderFrom(render.Input{Model: m, Target: t}, nil)
 }
 
-func renderFrom(m *model.Model, t render.Target, last map[string][]byte, taken map[string]render.Taken) ([]render.File, error) {
+func renderFrom(in render.Input, taken map[string]render.Taken) ([]render.File, error) {
+	r, err := newRenderer(in, taken)
+	if err != nil {
+		return nil, err
+	}
+	files, err := r.run()
+	if t := in.Target; t.Script != nil && t.APIFolder != "" {
+		text := "// Written from api.formatters of widegate.yaml, and written again when that changes.\n" + string(t.Script)
+		files = append(files, render.File{Path: path.Join(t.APIFolder, formattersFile), Text: []byte(text)})
+	}
+	return files, err
+}
+
+// newRenderer has the templates, and knows what is to be rendered.
+func newRenderer(in render.Input, taken map[string]render.Taken) (*renderer, error) {
+	m, t := in.Model, in.Target
 	if err := errors.Join(check(t), verify(m)); err != nil {
 		return nil, err
 	}
-	r := &renderer{target: t, model: m, last: last, taken: taken}
-	root, err := template.New("").Funcs(r.funcs()).ParseFS(templates, "templates/*.tmpl")
+	r := &renderer{target: t, model: m, last: in.Last, taken: taken, again: in.Again, took: in.Took}
+	root, err := template.New("").Funcs(typecheck.FuncMap(r.functions())).ParseFS(templates, "templates/*.tmpl")
 	if err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
 	}
@@ -65,6 +81,13 @@ func renderFrom(m *model.Model, t render.Target, last map[string][]byte, taken m
 		return nil, err
 	}
 	r.templates = root
+	r.plan()
+	return r, nil
+}
+
+// plan notes what is to be rendered.
+func (r *renderer) plan() {
+	m, t := r.model, r.target
 	r.add("store", false, path.Join(t.StoreFolder, "store.go"), r.store())
 	for _, e := range m.Entities {
 		r.add("entity", false, path.Join(t.StoreFolder, e.File+".go"), r.page(e, t.Package))
@@ -78,12 +101,6 @@ func renderFrom(m *model.Model, t render.Target, last map[string][]byte, taken m
 	for _, f := range m.Queries {
 		r.add("queries", false, path.Join(t.StoreFolder, f.File+".go"), r.queries(f))
 	}
-	files, err := r.run()
-	if t.Script != nil && t.APIFolder != "" {
-		text := "// Written from api.formatters of widegate.yaml, and written again when that changes.\n" + string(t.Script)
-		files = append(files, render.File{Path: path.Join(t.APIFolder, formattersFile), Text: []byte(text)})
-	}
-	return files, err
 }
 
 // addService adds what answers requests.
@@ -109,6 +126,9 @@ type renderer struct {
 	jobs      []job
 	last      map[string][]byte       // texts of the last rendering, by path
 	taken     map[string]render.Taken // texts of the project's in the place of built-in templates
+
+	again func(path string) []byte // the text of last time, if it cannot be another one
+	took  []string                 // the built-in templates that the project had taken then
 }
 
 // job is a file to render from a template.
@@ -146,6 +166,12 @@ func (r *renderer) first(faults []error) []error {
 }
 
 func (r *renderer) file(j job) (render.File, error) {
+	name := j.template + ".go"
+	if _, taken := r.taken[name]; !taken && !slices.Contains(r.took, name) {
+		if text := r.again(j.path); text != nil {
+			return render.File{Path: j.path, Text: text, Starter: j.starter, Of: name}, nil
+		}
+	}
 	var text bytes.Buffer
 	if err := r.templates.ExecuteTemplate(&text, j.template+".go.tmpl", j.data); err != nil {
 		return render.File{}, r.failed(j, err)
@@ -157,7 +183,7 @@ func (r *renderer) file(j job) (render.File, error) {
 	if err := r.marked(j, clean); err != nil {
 		return render.File{}, err
 	}
-	return render.File{Path: j.path, Text: clean, Starter: j.starter, By: r.taken[j.template+".go"].File}, nil
+	return render.File{Path: j.path, Text: clean, Starter: j.starter, By: r.taken[name].File, Of: name}, nil
 }
 
 // importMark stands in the templates where the imports go.
@@ -225,17 +251,6 @@ func (r *renderer) importable() [][]imported {
 	}
 }
 
-// page is what the templates of one entity see.
-type page struct {
-	Package, Store, Base string
-	Source               string
-	Title                string
-	Entity               *model.Entity
-	Enums                []*model.Enum
-	Domains              []*model.Domain
-	Composites           []*model.Composite
-}
-
 func (r *renderer) page(e *model.Entity, packageName string) page {
 	p := page{
 		Package: packageName, Store: r.target.Package, Base: r.model.Base, Entity: e, Title: upperFirst(e.Local),
@@ -259,39 +274,35 @@ func (r *renderer) page(e *model.Entity, packageName string) page {
 	return p
 }
 
-func (r *renderer) store() any {
+func (r *renderer) store() storeView {
 	kinds := map[string]bool{}
 	for _, e := range r.model.Entities {
 		kinds[tableKind(e)] = true
 	}
-	return map[string]any{
-		"Kinds":   kinds,
-		"Package": r.target.Package, "GateImport": r.target.GateImport(), "Engine": r.target.Database.Packages[0],
-		"OpenDoc": r.target.Database.URLForm,
+	return storeView{
+		Package: r.target.Package, GateImport: r.target.GateImport(), Engine: r.target.Database.Packages[0],
+		OpenDoc: r.target.Database.URLForm, Kinds: kinds,
 	}
 }
 
-func (r *renderer) service() any {
-	return map[string]any{
-		"Package": path.Base(r.target.APIFolder), "GateImport": r.target.GateImport(), "StoreSpec": r.target.StoreSpec(),
-		"Store": r.target.Package, "Base": r.model.Base, "Open": r.model.Open, "Entities": r.model.Entities,
-		"API": r.model.API, "Camel": r.model.API.Names == project.Camel, "Allow": r.allow(), "Limits": r.limits(), "Versions": r.versions(), "Exposed": r.model.Exposed,
+func (r *renderer) service() serviceView {
+	return serviceView{
+		Package: path.Base(r.target.APIFolder), GateImport: r.target.GateImport(), StoreSpec: r.target.StoreSpec(),
+		Store: r.target.Package, Base: r.model.Base, Open: r.model.Open, Entities: r.model.Entities,
+		API: r.model.API, Camel: r.model.API.Names == project.Camel, Allow: r.allow(), Limits: r.limits(), Versions: r.versions(), Exposed: r.model.Exposed,
 	}
-}
-
-// lookAt is how a resource looks, with its path.
-type lookAt struct {
-	Path string
-	model.Look
 }
 
 // desk is what the template of the pages for people sees.
-func (r *renderer) desk() any {
+func (r *renderer) desk() deskView {
 	var looks []lookAt
 	for _, e := range r.model.Entities {
 		looks = append(looks, lookAt{e.Path, r.model.Look(e)})
 	}
-	return map[string]any{"Package": path.Base(r.target.APIFolder), "Title": cmp.Or(r.brand().Name, upperFirst(r.target.Command())), "Looks": looks, "Colour": r.brand().Colour, "Icon": r.target.Icon, "Script": r.target.Script != nil}
+	return deskView{
+		Package: path.Base(r.target.APIFolder), Title: cmp.Or(r.brand().Name, upperFirst(r.target.Command())), Looks: looks,
+		Colour: r.brand().Colour, Icon: r.target.Icon, Script: r.target.Script != nil,
+	}
 }
 
 // formattersFile holds the project's script of formatters in the api package.
@@ -317,9 +328,6 @@ func columnLook(c model.ColumnLook) string {
 	}
 	return strings.Join(parts, ", ")
 }
-
-// allowed is a line of who may do what.
-type allowed struct{ Path, Roles string }
 
 // allow is who may do what, by the paths of resources.
 func (r *renderer) allow() []allowed {
@@ -399,12 +407,6 @@ func columnRoles(c project.AllowColumn) string {
 	return "{" + strings.Join(parts, ", ") + "}"
 }
 
-// version is an earlier version of the interface, as the template sees it.
-type version struct {
-	*model.Version
-	Var, File string // of its document
-}
-
 func (r *renderer) versions() []version {
 	var list []version
 	for _, v := range r.model.Versions {
@@ -444,75 +446,80 @@ func goDay(t time.Time) string {
 }
 
 // tests is what the template of the tables' tests sees.
-func (r *renderer) tests() any {
+func (r *renderer) tests() testsView {
 	var tables []*model.Entity
 	for _, e := range r.model.Entities {
 		if e.Verbs == model.Full {
 			tables = append(tables, e)
 		}
 	}
-	return map[string]any{
-		"Store": r.target.Package, "StoreSpec": r.target.StoreSpec(), "GateImport": r.target.GateImport(), "URL": r.target.Database.URL,
-		"Up": strings.TrimSuffix(strings.Repeat("../", strings.Count(r.target.StoreFolder, "/")+1), "/"), "Entities": tables, "First": tables[0],
+	view := testsView{
+		Store: r.target.Package, StoreSpec: r.target.StoreSpec(), GateImport: r.target.GateImport(), URL: r.target.Database.URL,
+		Up: strings.TrimSuffix(strings.Repeat("../", strings.Count(r.target.StoreFolder, "/")+1), "/"), Entities: tables,
+	}
+	if len(tables) > 0 {
+		view.First = tables[0]
+	}
+	return view
+}
+
+func (r *renderer) main() mainView {
+	return mainView{
+		Command: r.target.Command(), GateImport: r.target.GateImport(), APIImport: path.Join(r.target.Module, r.target.APIFolder),
+		StoreSpec: r.target.StoreSpec(), Store: r.target.Package, API: path.Base(r.target.APIFolder),
+		URL: r.target.Database.URL, Example: r.target.Database.Example, Relative: r.target.Database.Relative,
 	}
 }
 
-func (r *renderer) main() any {
-	return map[string]any{
-		"Command": r.target.Command(), "GateImport": r.target.GateImport(), "APIImport": path.Join(r.target.Module, r.target.APIFolder),
-		"StoreSpec": r.target.StoreSpec(), "Store": r.target.Package, "API": path.Base(r.target.APIFolder),
-		"URL": r.target.Database.URL, "Example": r.target.Database.Example, "Relative": r.target.Database.Relative,
-	}
-}
-
-func (r *renderer) funcs() template.FuncMap {
-	return template.FuncMap{
-		"quote":         strconv.Quote,
-		"quoteList":     quoteList,
-		"doc":           doc,
-		"oneLine":       comment,
-		"title":         upperFirst,
-		"jsonTag":       r.jsonTag,
-		"outward":       r.model.Outward,
-		"entityDoc":     entityDoc,
-		"enumDoc":       enumDoc,
-		"domainDoc":     domainDoc,
-		"compositeDoc":  compositeDoc,
-		"partPointer":   func(f *model.Field) string { return pointerTo(f, "c."+f.Name) },
-		"slotType":      slotType,
-		"floatFields":   floatFields,
-		"floatType":     floatType,
-		"uniqueKeys":    uniqueKeys,
-		"columnNames":   columnNames,
-		"compositeKey":  func(e *model.Entity) bool { return len(e.Key) > 1 },
-		"tableType":     tableType,
-		"tableValue":    tableValue,
-		"columnType":    columnType,
-		"finderArgs":    finderArgs,
-		"finderConds":   finderConds,
-		"finderKey":     finderKey,
-		"fieldType":     FieldType,
-		"valueType":     valueType,
-		"baseType":      baseType,
-		"keyType":       KeyType,
-		"signature":     signature,
-		"queryDoc":      queryDoc,
-		"queryResult":   queryResult,
-		"querySteps":    querySteps,
-		"queryReader":   queryReader,
-		"rowFields":     rowFields,
-		"columnValue":   columnValue,
-		"relationValue": relationValue,
-		"columnFacts":   r.columnFacts,
-		"fieldPointer":  fieldPointer,
-		"shapeKey":      shapeKey,
-		"canInsert":     func(e *model.Entity) bool { return e.Verbs != model.ReadOnly },
-		"routes":        routes,
-		"formerOf":      formerOf,
-		"columnLook":    columnLook,
-		"callSteps":     r.callSteps,
-		"join":          strings.Join,
-		"goDay":         goDay,
+// functions are those of the built-in templates.
+func (r *renderer) functions() map[string]typecheck.Func {
+	return map[string]typecheck.Func{
+		"quote":         {Call: strconv.Quote, Does: "a text as a Go string"},
+		"quoteList":     {Call: quoteList, Does: "texts as Go strings, with commas"},
+		"doc":           {Call: doc, Does: "a text as a comment of some lines"},
+		"oneLine":       {Call: comment, Does: "a text that fits into one line of comment"},
+		"title":         {Call: upperFirst, Does: "hive → Hive"},
+		"jsonTag":       {Call: r.jsonTag, Does: "the name of a field in JSON"},
+		"outward":       {Call: r.model.Outward, Does: "a name as callers see it"},
+		"entityDoc":     {Call: entityDoc, Does: "the comment of an entity"},
+		"enumDoc":       {Call: enumDoc, Does: "the comment of an enum"},
+		"domainDoc":     {Call: domainDoc, Does: "the comment of a domain"},
+		"compositeDoc":  {Call: compositeDoc, Does: "the comment of a composite type"},
+		"partPointer":   {Call: func(f *model.Field) string { return pointerTo(f, "c."+f.Name) }, Does: "the pointer to a part of c"},
+		"slotType":      {Call: slotType, Does: "the type of the field that holds related rows"},
+		"floatFields":   {Call: floatFields, Does: "the fields that may be NaN or infinite"},
+		"floatType":     {Call: floatType, Does: "the type by which such a field is written as JSON"},
+		"uniqueKeys":    {Call: uniqueKeys, Does: "the unique keys of an entity, for upserts"},
+		"columnNames":   {Call: columnNames, Does: "the names of the columns of fields"},
+		"compositeKey":  {Call: func(e *model.Entity) bool { return len(e.Key) > 1 }, Does: "whether the key has several columns"},
+		"tableType":     {Call: tableType, Does: "the type that a table embeds"},
+		"tableValue":    {Call: tableValue, Does: "its value"},
+		"columnType":    {Call: columnType, Does: "the type of a column of a table"},
+		"finderArgs":    {Call: finderArgs, Does: "the parameters of a finder"},
+		"finderConds":   {Call: finderConds, Does: "the conditions of a finder"},
+		"finderKey":     {Call: finderKey, Does: "what a finder finds by, in words"},
+		"fieldType":     {Call: FieldType, Does: "the Go type of a field"},
+		"valueType":     {Call: valueType, Does: "the Go type of the values of a field"},
+		"baseType":      {Call: baseType, Does: "the same without the name of a domain"},
+		"keyType":       {Call: KeyType, Does: "the Go type of the key of an entity"},
+		"signature":     {Call: signature, Does: "the parameters of a query, behind db"},
+		"queryDoc":      {Call: queryDoc, Does: "the comment of a query"},
+		"queryResult":   {Call: queryResult, Does: "the results of a query"},
+		"querySteps":    {Call: querySteps, Does: "the statements that make a query"},
+		"queryReader":   {Call: queryReader, Does: "the expression that runs a query and reads its rows"},
+		"rowFields":     {Call: rowFields, Does: "the statements that give the fields of a row"},
+		"columnValue":   {Call: columnValue, Does: "the value of a column of a table"},
+		"relationValue": {Call: relationValue, Does: "the value of a relation of a table"},
+		"columnFacts":   {Call: r.columnFacts, Does: "the facts of a column, as fields of gate.Column"},
+		"fieldPointer":  {Call: fieldPointer, Does: "the pointer to a field of e"},
+		"shapeKey":      {Call: shapeKey, Does: "the type of the key of a shape"},
+		"canInsert":     {Call: func(e *model.Entity) bool { return e.Verbs != model.ReadOnly }, Does: "whether rows can be added"},
+		"routes":        {Call: routes, Does: "the routes of a resource, as Go code"},
+		"formerOf":      {Call: formerOf, Does: "how a resource was, as fields of rest.Former"},
+		"columnLook":    {Call: columnLook, Does: "how a column looks, as fields of desk.ColumnLook"},
+		"callSteps":     {Call: r.callSteps, Does: "the statements that answer a call"},
+		"join":          {Call: strings.Join, Does: `join LIST ", "`},
+		"goDay":         {Call: goDay, Does: "a date as Go code"},
 	}
 }
 

@@ -77,7 +77,7 @@ func TestRenderedAgain(t *testing.T) {
 	for _, f := range first {
 		last[f.Path] = f.Text
 	}
-	again, err := renderFrom(m, target, last, nil)
+	again, err := renderFrom(render.Input{Model: m, Target: target, Last: last}, nil)
 	require.NoError(t, err)
 	taken := 0
 	for i, f := range again {
@@ -88,7 +88,7 @@ func TestRenderedAgain(t *testing.T) {
 		last[f.Path] = []byte(strings.Replace(string(f.Text), "a", "b", 1))
 	}
 	assert.Greater(t, taken, len(first)*3/4, "most texts are laid out already")
-	again, err = renderFrom(m, target, last, nil)
+	again, err = renderFrom(render.Input{Model: m, Target: target, Last: last}, nil)
 	require.NoError(t, err)
 	for i, f := range again {
 		assert.Equal(t, string(first[i].Text), string(f.Text))
@@ -117,7 +117,7 @@ func TestTakenTemplates(t *testing.T) {
 	assert.Len(t, files, 9)
 
 	for name, c := range map[string]struct{ old, now, says string }{
-		"a wrong name":       {"{{.Plural}}", "{{.Plurals}}", "can't evaluate field Plurals"},
+		"a wrong name":       {"{{.Plural}}", "{{.Plurals}}", "Entity has no Plurals; did you mean Plural?"},
 		"an open action":     {"{{.Plural}}", "{{.Plural", "templates/entity.go.tmpl:"},
 		"no Go":              {"package {{.Package}}", "packages {{.Package}}", "expected ';'"},
 		"no mark":            {"is written again", "is mine", "must say that it is written again"},

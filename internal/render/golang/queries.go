@@ -13,8 +13,8 @@ import (
 )
 
 // queries is what the template of a file of named queries sees.
-func (r *renderer) queries(f *model.QueryFile) any {
-	return map[string]any{"Package": r.target.Package, "Source": f.Source, "Queries": f.Queries}
+func (r *renderer) queries(f *model.QueryFile) queriesView {
+	return queriesView{Package: r.target.Package, Source: f.Source, Queries: f.Queries}
 }
 
 // queryDoc is the comment on a query's function.

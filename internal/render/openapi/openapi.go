@@ -150,9 +150,17 @@ func (Document) Files(in render.Input) ([]render.File, error) {
 	if t.APIFolder == "" {
 		return nil, nil
 	}
-	files := []render.File{{Path: path.Join(t.APIFolder, render.DocumentFile("")), Text: Render(in.Model.Seen(), t.Command())}}
+	document := func(version string, of func() []byte) render.File {
+		at := path.Join(t.APIFolder, render.DocumentFile(version))
+		text := in.Again(at)
+		if text == nil {
+			text = of()
+		}
+		return render.File{Path: at, Text: text}
+	}
+	files := []render.File{document("", func() []byte { return Render(in.Model.Seen(), t.Command()) })}
 	for _, v := range in.Model.Versions {
-		files = append(files, render.File{Path: path.Join(t.APIFolder, render.DocumentFile(v.Name)), Text: Render(v.Model, t.Command()+" "+v.Name)})
+		files = append(files, document(v.Name, func() []byte { return Render(v.Model, t.Command()+" "+v.Name) }))
 	}
 	return files, nil
 }

@@ -6,57 +6,45 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"text/template"
 	"unicode"
 
+	"widegate/internal/render/typecheck"
 	"widegate/internal/words"
 )
 
 // lexicon knows words; it holds nothing of a project.
 var lexicon = words.New(nil, nil)
 
-// function is one that templates may call.
-type function struct {
-	call any
-	does string // for people
-}
-
 // described are the functions of templates, besides those of text/template.
-var described = map[string]function{
-	"camel":     {func(s string) string { return joined(s, "", 1) }, "hive_id → hiveId"},
-	"pascal":    {func(s string) string { return joined(s, "", 0) }, "hive_id → HiveId"},
-	"snake":     {func(s string) string { return strings.Join(parts(s), "_") }, "HiveID → hive_id"},
-	"kebab":     {func(s string) string { return strings.Join(parts(s), "-") }, "HiveID → hive-id"},
-	"spaced":    {func(s string) string { return strings.Join(parts(s), " ") }, "HiveID → hive id"},
-	"upper":     {strings.ToUpper, "hive → HIVE"},
-	"lower":     {strings.ToLower, "HIVE → hive"},
-	"plural":    {func(s string) string { return lexicon.Plural([]string{s})[0] }, "hive → hives"},
-	"singular":  {func(s string) string { return lexicon.Singular([]string{s})[0] }, "hives → hive"},
-	"quote":     {quoted, "a text as a JSON string, with its quotes"},
-	"sql":       {func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }, "a text as one of standard SQL, with its quotes"},
-	"trim":      {strings.TrimSpace, "a text without the space around it"},
-	"replace":   {func(old, now, s string) string { return strings.ReplaceAll(s, old, now) }, `replace "a" "b" TEXT: b for each a`},
-	"contains":  {func(part, s string) bool { return strings.Contains(s, part) }, `contains "a" TEXT`},
-	"hasPrefix": {func(part, s string) bool { return strings.HasPrefix(s, part) }, `hasPrefix "a" TEXT`},
-	"hasSuffix": {func(part, s string) bool { return strings.HasSuffix(s, part) }, `hasSuffix "a" TEXT`},
-	"join":      {func(with string, list []string) string { return strings.Join(list, with) }, `join ", " LIST`},
-	"split":     {func(at, s string) []string { return strings.Split(s, at) }, `split "," TEXT`},
-	"lines":     {func(s string) []string { return strings.Split(strings.TrimRight(s, "\n"), "\n") }, "the lines of a text"},
-	"oneLine":   {func(s string) string { return strings.Join(strings.Fields(s), " ") }, "a text in one line"},
-	"prefix":    {prefixed, `prefix "// " TEXT: before each line`},
-	"either":    {func(fallback, s string) string { return orElse(s, fallback) }, `either "none" TEXT: the text, or none where it is empty`},
-	"has":       {func(item string, list []string) bool { return slices.Contains(list, item) }, `has "a" LIST`},
-	"add":       {func(a, b int) int { return a + b }, "add 1 2 → 3"},
+var described = map[string]typecheck.Func{
+	"camel":     {Call: func(s string) string { return joined(s, "", 1) }, Does: "hive_id → hiveId"},
+	"pascal":    {Call: func(s string) string { return joined(s, "", 0) }, Does: "hive_id → HiveId"},
+	"snake":     {Call: func(s string) string { return strings.Join(parts(s), "_") }, Does: "HiveID → hive_id"},
+	"kebab":     {Call: func(s string) string { return strings.Join(parts(s), "-") }, Does: "HiveID → hive-id"},
+	"spaced":    {Call: func(s string) string { return strings.Join(parts(s), " ") }, Does: "HiveID → hive id"},
+	"upper":     {Call: strings.ToUpper, Does: "hive → HIVE"},
+	"lower":     {Call: strings.ToLower, Does: "HIVE → hive"},
+	"plural":    {Call: func(s string) string { return lexicon.Plural([]string{s})[0] }, Does: "hive → hives"},
+	"singular":  {Call: func(s string) string { return lexicon.Singular([]string{s})[0] }, Does: "hives → hive"},
+	"quote":     {Call: quoted, Does: "a text as a JSON string, with its quotes"},
+	"sql":       {Call: func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }, Does: "a text as one of standard SQL, with its quotes"},
+	"trim":      {Call: strings.TrimSpace, Does: "a text without the space around it"},
+	"replace":   {Call: func(old, now, s string) string { return strings.ReplaceAll(s, old, now) }, Does: `replace "a" "b" TEXT: b for each a`},
+	"contains":  {Call: func(part, s string) bool { return strings.Contains(s, part) }, Does: `contains "a" TEXT`},
+	"hasPrefix": {Call: func(part, s string) bool { return strings.HasPrefix(s, part) }, Does: `hasPrefix "a" TEXT`},
+	"hasSuffix": {Call: func(part, s string) bool { return strings.HasSuffix(s, part) }, Does: `hasSuffix "a" TEXT`},
+	"join":      {Call: func(with string, list []string) string { return strings.Join(list, with) }, Does: `join ", " LIST`},
+	"split":     {Call: func(at, s string) []string { return strings.Split(s, at) }, Does: `split "," TEXT`},
+	"lines":     {Call: func(s string) []string { return strings.Split(strings.TrimRight(s, "\n"), "\n") }, Does: "the lines of a text"},
+	"oneLine":   {Call: func(s string) string { return strings.Join(strings.Fields(s), " ") }, Does: "a text in one line"},
+	"prefix":    {Call: prefixed, Does: `prefix "// " TEXT: before each line`},
+	"either":    {Call: func(fallback, s string) string { return orElse(s, fallback) }, Does: `either "none" TEXT: the text, or none where it is empty`},
+	"has":       {Call: func(item string, list []string) bool { return slices.Contains(list, item) }, Does: `has "a" LIST`},
+	"add":       {Call: func(a, b int) int { return a + b }, Does: "add 1 2 → 3"},
 }
 
 // functions are they, as text/template takes them.
-var functions = func() template.FuncMap {
-	m := template.FuncMap{}
-	for name, f := range described {
-		m[name] = f.call
-	}
-	return m
-}()
+var functions = typecheck.FuncMap(described)
 
 // parts are the words of a name, in small letters.
 func parts(s string) []string {

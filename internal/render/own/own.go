@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"go/format"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -70,7 +71,9 @@ type Template struct {
 
 	text     *template.Template // of the body, the path and the condition
 	lines    int                // of the head
+	declared map[string]Setting // those of the head and of its set
 	settings map[string]any
+	set      string // its name; empty without a manifest
 }
 
 // The names under which the parts of a template are parsed.
@@ -80,17 +83,40 @@ const (
 	whenPart = "when"
 )
 
-// Parse reads a template, and checks it against the types of its data. settings are
-// the values that the project file gives. All that is wrong is reported at once.
-func Parse(name, file string, text []byte, settings map[string]any) (*Template, error) {
-	t := &Template{Name: name, File: file}
-	body, err := t.cutHead(string(text))
+// Parse reads a template, and checks it against the types of its data. given are the
+// values that the project file gives, by the names of templates and sets. All that is
+// wrong is reported at once.
+func Parse(file render.Template, given map[string]map[string]any) (*Template, error) {
+	t := &Template{Name: file.Name, File: file.File, declared: map[string]Setting{}}
+	body, err := t.cutHead(string(file.Text))
 	if err != nil {
 		return nil, err
 	}
-	if err := t.readSettings(settings); err != nil {
+	values := map[string]any{}
+	if file.Set != nil {
+		m, err := ReadManifest(file.Set)
+		if err != nil {
+			return nil, err
+		}
+		t.set = m.Name
+		if err := checkSettings(file.Set.File, m.Settings); err != nil {
+			return nil, err
+		}
+		if err := checkValues(m.Name, m.Settings, given[m.Name]); err != nil {
+			return nil, err
+		}
+		maps.Copy(t.declared, m.Settings)
+		maps.Copy(values, given[m.Name])
+	}
+	if err := checkSettings(t.File, t.Head.Settings); err != nil {
 		return nil, err
 	}
+	maps.Copy(t.declared, t.Head.Settings)
+	if err := checkValues(t.Name, t.declared, given[t.Name]); err != nil {
+		return nil, err
+	}
+	maps.Copy(values, given[t.Name])
+	t.settings = settled(t.declared, values)
 	t.text = template.New("").Funcs(functions)
 	when := t.Head.When
 	if when == "" {
@@ -124,12 +150,8 @@ func (t *Template) cutHead(text string) (body string, err error) {
 	if err := t.known(doc.Content[0], "about", "for", "path", "when", "settings"); err != nil {
 		return "", err
 	}
-	if list := under(doc.Content[0], "settings"); list != nil {
-		for i := 1; i < len(list.Content); i += 2 {
-			if err := t.known(list.Content[i], "type", "default", "help"); err != nil {
-				return "", err
-			}
-		}
+	if err := t.knownSettings(doc.Content[0]); err != nil {
+		return "", err
 	}
 	if err := doc.Content[0].Decode(&t.Head); err != nil {
 		return "", fault.New("give the key a value of that kind", "%s: %s", t.File, strings.TrimPrefix(err.Error(), "yaml: "))
@@ -170,6 +192,20 @@ func (t *Template) known(n *yaml.Node, keys ...string) error {
 	return nil
 }
 
+// knownSettings refuses keys of settings that mean nothing.
+func (t *Template) knownSettings(root *yaml.Node) error {
+	list := under(root, "settings")
+	if list == nil {
+		return nil
+	}
+	for i := 1; i < len(list.Content); i += 2 {
+		if err := t.known(list.Content[i], "type", "default", "help"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func under(n *yaml.Node, key string) *yaml.Node {
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		if n.Content[i].Value == key && n.Content[i+1].Kind == yaml.MappingNode {
@@ -193,27 +229,47 @@ var fits = map[string]struct {
 	}},
 }
 
-// readSettings takes the values that are given, and the defaults of the others.
-func (t *Template) readSettings(given map[string]any) error {
-	names, types := sorted(t.Head.Settings), sorted(fits)
-	t.settings = map[string]any{}
-	for _, name := range names {
-		s := t.Head.Settings[name]
+// checkSettings refuses settings of unknown types, and defaults of others.
+func checkSettings(file string, settings map[string]Setting) error {
+	types := sorted(fits)
+	for _, name := range sorted(settings) {
+		s := settings[name]
 		fit, ok := fits[s.Type]
 		switch {
 		case !ok:
-			return fault.New("write one of "+strings.Join(types, ", "), "%s: the setting %s has the type %s%s", t.File, name, orNothing(s.Type), near(s.Type, types))
+			return fault.New("write one of "+strings.Join(types, ", "), "%s: the setting %s has the type %s%s", file, name, orNothing(s.Type), near(s.Type, types))
 		case s.Default != nil && !fit.is(s.Default):
-			return fault.New("give it a default of its type", "%s: the default of %s is no %s", t.File, name, s.Type)
+			return fault.New("give it a default of its type", "%s: the default of %s is no %s", file, name, s.Type)
 		}
-		value := fit.zero
+	}
+	return nil
+}
+
+// checkValues refuses values that the project file gives to no setting, or of another
+// type. of is the name of the template or set.
+func checkValues(of string, settings map[string]Setting, given map[string]any) error {
+	for _, name := range sorted(given) {
+		s, ok := settings[name]
+		if !ok {
+			return fault.New("see the settings by `widegate templates show`", "settings.%s: there is no setting %s%s", of, name, near(name, sorted(settings)))
+		}
+		if !fits[s.Type].is(given[name]) {
+			return fault.New("give it a value of its type", "settings.%s.%s is no %s", of, name, s.Type)
+		}
+	}
+	return nil
+}
+
+// settled are the values of settings: those that are given, and the defaults of the
+// others.
+func settled(settings map[string]Setting, given map[string]any) map[string]any {
+	values := map[string]any{}
+	for name, s := range settings {
+		value := fits[s.Type].zero
 		if s.Default != nil {
 			value = s.Default
 		}
 		if v, there := given[name]; there {
-			if !fit.is(v) {
-				return fault.New("give it a value of its type", "settings.%s.%s is no %s", t.Name, name, s.Type)
-			}
 			value = v
 		}
 		if list, ok := value.([]any); ok {
@@ -223,14 +279,9 @@ func (t *Template) readSettings(given map[string]any) error {
 			}
 			value = texts
 		}
-		t.settings[name] = value
+		values[name] = value
 	}
-	for _, name := range sorted(given) {
-		if _, ok := t.Head.Settings[name]; !ok {
-			return fault.New("see the settings by `widegate templates show "+t.Name+"`", "settings.%s: the template has no setting %s%s", t.Name, name, near(name, names))
-		}
-	}
-	return nil
+	return values
 }
 
 var place = regexp.MustCompile(`^template: (\w*):(\d+)(:\d+)?:`)
@@ -377,14 +428,16 @@ func (Templates) Files(in render.Input) ([]render.File, error) {
 			if at == "" {
 				continue
 			}
-			if _, other, err := t.Text(again[i]); err != nil || other != text {
+			if text == string(in.Last[at]) {
+				// It was given before.
+			} else if _, other, err := t.Text(again[i]); err != nil || other != text {
 				return nil, fault.New("print the fields of a value, and not the value", "%s: what it gives for %s is not the same in two runs", t.File, data.name())
 			}
 			if owner, twice := owners[strings.ToLower(at)]; twice {
 				return nil, fault.New("give one of them another path", "%s gives %s for %s, and so does %s", t.File, at, data.name(), owner)
 			}
 			owners[strings.ToLower(at)] = t.File
-			files = append(files, render.File{Path: at, Text: []byte(text), By: t.File})
+			files = append(files, render.File{Path: at, Text: []byte(text), By: t.File, Of: t.Name})
 		}
 	}
 	return files, nil
@@ -405,22 +458,33 @@ func ParseAll(list []render.Template, settings map[string]map[string]any) ([]*Te
 		if slices.ContainsFunc(list[i+1:], func(later render.Template) bool { return later.Name == file.Name }) {
 			continue
 		}
-		t, err := Parse(file.Name, file.File, file.Text, settings[file.Name])
+		t, err := Parse(file, settings)
 		if err != nil {
 			faults = append(faults, err)
 			continue
 		}
+		names[t.set] = true
 		templates = append(templates, t)
 	}
 	for _, name := range sorted(settings) {
-		if !names[name] {
+		if len(faults) == 0 && !names[name] {
 			faults = append(faults, fault.New("see the templates by `widegate templates`", "settings.%s: there is no template %s%s", name, name, near(name, sorted(names))))
 		}
 	}
 	if len(faults) > 0 {
-		return nil, errors.Join(faults...)
+		return nil, errors.Join(unique(faults)...)
 	}
 	return templates, nil
+}
+
+// unique leaves out what was said already: a manifest is read for each template.
+func unique(faults []error) []error {
+	said := map[string]bool{}
+	return slices.DeleteFunc(faults, func(err error) bool {
+		again := said[err.Error()]
+		said[err.Error()] = true
+		return again
+	})
 }
 
 // Texts are the files that a template gives, of all units or of those whose name begins
@@ -448,7 +512,7 @@ func Texts(in render.Input, name, unit string) ([]render.File, error) {
 			return nil, err
 		}
 		if at != "" {
-			files = append(files, render.File{Path: at, Text: []byte(text), By: t.File})
+			files = append(files, render.File{Path: at, Text: []byte(text), By: t.File, Of: t.Name})
 		}
 	}
 	if !found {
@@ -480,7 +544,10 @@ func Find(in render.Input, name string) (*Template, error) {
 }
 
 // Names are the template's settings.
-func (t *Template) Names() []string { return sorted(t.Head.Settings) }
+func (t *Template) Names() []string { return sorted(t.declared) }
+
+// Setting is what is said of a setting.
+func (t *Template) Setting(name string) Setting { return t.declared[name] }
 
 // Value is what a setting is.
 func (t *Template) Value(setting string) string {

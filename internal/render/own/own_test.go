@@ -118,7 +118,7 @@ var wrong = map[string]struct {
 	"a default of another type":    {text: "---\nfor: entity\npath: x\nsettings: {a: {type: number, default: b}}\n---\n", says: "the default of a is no number"},
 	"a setting of another type":    {text: "---\nfor: entity\npath: x\nsettings: {a: {type: boolean}}\n---\n", settings: map[string]any{"a": 1}, says: "settings.x.a is no boolean"},
 	"a list of numbers":            {text: "---\nfor: entity\npath: x\nsettings: {a: {type: list}}\n---\n", settings: map[string]any{"a": []any{1}}, says: "settings.x.a is no list"},
-	"an unknown setting":           {text: "---\nfor: entity\npath: x\nsettings: {owner: {type: text}}\n---\n", settings: map[string]any{"ownr": "b"}, says: "has no setting ownr; did you mean owner?"},
+	"an unknown setting":           {text: "---\nfor: entity\npath: x\nsettings: {owner: {type: text}}\n---\n", settings: map[string]any{"ownr": "b"}, says: "there is no setting ownr; did you mean owner?"},
 	"an open action":               {text: "---\nfor: entity\npath: x\n---\na\n{{.Entity", says: "x.tmpl:6:"},
 	"an open range":                {text: "---\nfor: entity\npath: x\n---\n{{range .Entity.Fields}}", says: "unexpected EOF"},
 	"an unknown function":          {text: "---\nfor: entity\npath: x\n---\n{{shout .Entity.Name}}", says: `x.tmpl:5: function "shout" not defined`},
@@ -152,7 +152,7 @@ var wrong = map[string]struct {
 func TestWrongTemplates(t *testing.T) {
 	for name, c := range wrong {
 		t.Run(name, func(t *testing.T) {
-			_, err := Parse("x", "templates/x.tmpl", []byte(c.text), c.settings)
+			_, err := Parse(render.Template{Name: "x", File: "templates/x.tmpl", Text: []byte(c.text)}, map[string]map[string]any{"x": c.settings})
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.NotEmpty(t, fault.Next(err), "%v", err)
@@ -252,7 +252,7 @@ func FuzzParse(f *testing.F) {
 		if strings.Contains(text, "template") || strings.Contains(text, "block") { // which may take until they are stopped
 			return
 		}
-		tmpl, err := Parse("x", "templates/x.tmpl", []byte(text), nil)
+		tmpl, err := Parse(render.Template{Name: "x", File: "templates/x.tmpl", Text: []byte(text)}, nil)
 		if err != nil {
 			return
 		}
