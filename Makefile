@@ -17,6 +17,7 @@ growth: ## how what the tool and its service take grows with tables, rows, relat
 
 golden: ## write the golden copy of the generated demo anew
 	$(TRIMMED) go test ./internal/render/golang -run TestViewComments -update
+	$(TRIMMED) go test ./docs -run TestTemplateData -update
 	$(TRIMMED) go test ./internal/generate -run TestGoldenCopy -update
 	$(TRIMMED) go test ./bench/store -run TestStoreIsTheGenerated -update
 

@@ -136,6 +136,9 @@ func (a *app) openPreview(ctx context.Context, o previewing, args []string, file
 	if options.Script, err = p.Script(); err != nil {
 		return nil, err
 	}
+	if len(args) == 0 && p.Root != "" {
+		options.Trials = &trials{app: a, source: source}
+	}
 	return preview.Open(ctx, source, c, m, options)
 }
 

@@ -254,11 +254,9 @@ func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) err
 	for _, f := range files {
 		text := string(f.Text)
 		if diff {
-			was, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f.Path)))
-			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("reading %s: %w", f.Path, err)
+			if text, err = difference(p, f); err != nil {
+				return err
 			}
-			text = merge.Unified("a/"+f.Path, "b/"+f.Path, was, f.Text)
 		}
 		if !diff && len(files) > 1 {
 			loud.heading(f.Path)
@@ -268,6 +266,15 @@ func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) err
 		}
 	}
 	return nil
+}
+
+// difference is what a file changes on disk.
+func difference(p *project.Project, f render.File) (string, error) {
+	was, err := os.ReadFile(filepath.Join(p.Root, filepath.FromSlash(f.Path)))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("reading %s: %w", f.Path, err)
+	}
+	return merge.Unified("a/"+f.Path, "b/"+f.Path, was, f.Text), nil
 }
 
 // templateTexts are the files that a template gives, be it built-in, taken or own.

@@ -24,10 +24,14 @@ func addPages(api *rest.API, data http.Handler, c *catalog.Catalog, m *model.Mod
 	if b := m.API.Brand; b != nil {
 		brand = *b
 	}
+	links := []desk.Link{{Name: "Schema", Path: "/schema"}}
+	if o.Trials != nil {
+		links = append(links, desk.Link{Name: "Templates", Path: "/templates"})
+	}
 	pages, err := desk.New(api, data, desk.Config{
 		Title: cmp.Or(brand.Name, o.Title), Root: root, Looks: looks(m), ReadOnly: !o.Writes,
 		Colour: brand.Colour, Icon: o.Icon, Script: o.Script, Notes: notes(m),
-		Links: []desk.Link{{Name: "Schema", Path: "/schema"}},
+		Links: links,
 	})
 	if err != nil {
 		return nil, err
@@ -37,6 +41,9 @@ func addPages(api *rest.API, data http.Handler, c *catalog.Catalog, m *model.Mod
 	mux.Handle("GET /{$}", http.RedirectHandler(root+"/", http.StatusSeeOther))
 	mux.Handle("GET /docs", http.RedirectHandler(root+"/docs", http.StatusSeeOther))
 	mux.HandleFunc("GET /schema", pages.Page("The schema", func(r *http.Request) template.HTML { return schemaPage(c, m, r.URL.Query().Get("around")) }))
+	if o.Trials != nil {
+		addTrials(mux, pages.Page, m, o.Trials)
+	}
 	mux.HandleFunc("GET /schema.css", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/css; charset=utf-8")
 		fmt.Fprintf(w, ".schema {%s}\n", diagram.Style)

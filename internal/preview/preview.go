@@ -29,6 +29,7 @@ type Options struct {
 	Title  string // of the OpenAPI document
 	Icon   string // of the pages, as a data URL
 	Script []byte // of the pages: the project's formatters
+	Trials Trials // of the project's templates; nil where there is no project
 }
 
 // Service answers requests for a database as it is at one moment.

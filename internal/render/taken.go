@@ -32,11 +32,12 @@ func (b BuiltIn) Taken() string {
 
 // Taken is a built-in template as a project has it.
 type Taken struct {
-	Takes   string `yaml:"takes"`   // its name
-	Version string `yaml:"version"` // of the text that was taken
-	File    string `yaml:"-"`
-	Text    string `yaml:"-"`
-	Lines   int    `yaml:"-"` // of the head
+	Takes   string   `yaml:"takes"`   // its name
+	Version string   `yaml:"version"` // of the text that was taken
+	Imports []string `yaml:"imports"` // packages that it may use besides those of the built-in one, as in Go
+	File    string   `yaml:"-"`
+	Text    string   `yaml:"-"`
+	Lines   int      `yaml:"-"` // of the head
 }
 
 // TakenOf are the built-in templates that are among the templates of a project, by
@@ -54,7 +55,7 @@ func TakenOf(list []Template) (taken map[string]Taken, others []Template, err er
 		decoder := yaml.NewDecoder(strings.NewReader(head))
 		decoder.KnownFields(true)
 		if err := decoder.Decode(&own); err != nil {
-			return nil, nil, fault.New("the head of a template that was taken has takes and version", "%s: %s", t.File, strings.TrimPrefix(err.Error(), "yaml: "))
+			return nil, nil, fault.New("the head of a template that was taken has takes, version and imports", "%s: %s", t.File, strings.TrimPrefix(err.Error(), "yaml: "))
 		}
 		taken[own.Takes] = own
 	}

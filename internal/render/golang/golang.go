@@ -176,7 +176,7 @@ func (r *renderer) file(j job) (render.File, error) {
 	if err := r.templates.ExecuteTemplate(&text, j.template+".go.tmpl", j.data); err != nil {
 		return render.File{}, r.failed(j, err)
 	}
-	clean, err := r.withImports(j.path, text.Bytes())
+	clean, err := r.withImports(j.path, text.Bytes(), r.taken[name].Imports)
 	if err != nil {
 		return render.File{}, r.failed(j, err)
 	}
@@ -191,11 +191,11 @@ const importMark = "\nimport ()\n"
 
 // withImports puts the imports that a file uses where its template marks them,
 // and lays it out as gofmt does. What was rendered last time is laid out already.
-func (r *renderer) withImports(to string, text []byte) ([]byte, error) {
+func (r *renderer) withImports(to string, text []byte, more []string) ([]byte, error) {
 	used := qualifiers(text)
 	used["embed"] = bytes.Contains(text, []byte("\n//go:embed "))
 	var groups []string
-	for _, group := range r.importable() {
+	for _, group := range r.importable(more) {
 		group = slices.DeleteFunc(group, func(in imported) bool { return !used[in.name] })
 		slices.SortFunc(group, func(a, b imported) int { return strings.Compare(a.path(), b.path()) })
 		lines := ""
@@ -242,13 +242,30 @@ type imported struct{ name, spec string }
 
 func (in imported) path() string { return in.spec[strings.IndexByte(in.spec, '"'):] }
 
-// importable are the standard library's packages, then the project's.
-func (r *renderer) importable() [][]imported {
+// importable are the standard library's packages, then the project's. more are those
+// that a template of the project names.
+func (r *renderer) importable(more []string) [][]imported {
 	gate := r.target.GateImport()
-	return [][]imported{
+	groups := [][]imported{
 		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
 		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.StoreSpec()}},
 	}
+	for _, m := range more {
+		name, at, named := strings.Cut(m, " ")
+		spec := name + " " + strconv.Quote(at)
+		if !named {
+			name, at = path.Base(m), m
+			spec = strconv.Quote(m)
+		}
+		in := 0
+		if first, _, _ := strings.Cut(at, "/"); strings.Contains(first, ".") || strings.HasPrefix(at, r.target.Module+"/") {
+			in = 1
+		}
+		if !slices.ContainsFunc(groups[in], func(known imported) bool { return known.name == name }) {
+			groups[in] = append(groups[in], imported{name, spec})
+		}
+	}
+	return groups
 }
 
 func (r *renderer) page(e *model.Entity, packageName string) page {

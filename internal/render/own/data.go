@@ -64,7 +64,7 @@ type Project struct {
 	Module   string    // import path of the project
 	Store    string    // import path of the store
 	Package  string    // of the store
-	Engine   string    // SQLite, PostgreSQL, MySQL
+	Engine   string    // "SQLite", "PostgreSQL" or "MySQL or MariaDB"
 	Base     string    // of the paths of the service
 	Schemas  []*Schema // of the database
 	Entities []*Entity // by table

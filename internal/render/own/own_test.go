@@ -36,7 +36,7 @@ func input(t testing.TB, templates ...render.Template) render.Input {
 	p := project.Default()
 	m, err := model.Build(c, p, project.NewNames())
 	require.NoError(t, err)
-	return render.Input{Model: m, Target: render.Target{Module: "bees", StoreFolder: "store", Package: "store"}, Templates: templates}
+	return render.Input{Model: m, Target: render.Target{Module: "bees", StoreFolder: "store", Package: "store", Database: render.Database{Title: "PostgreSQL"}}, Templates: templates}
 }
 
 func written(head, body string) render.Template {
@@ -146,6 +146,13 @@ var wrong = map[string]struct {
 	"values of another type":       {text: "---\nfor: entity\npath: x\n---\n{{upper .Entity.Fields}}", says: "value 1 of upper is a list of Field, and must be a text"},
 	"a piped value":                {text: "---\nfor: entity\npath: x\n---\n{{.Entity.Key | upper}}", says: "must be a text"},
 	"a pipe into a field":          {text: "---\nfor: entity\npath: x\n---\n{{.Entity.Name | .Entity.Table}}", says: "is no function"},
+	"a value printed whole":        {text: "---\nfor: entity\npath: x\n---\n{{if .Entity.View}}{{.Entity}}{{end}}", says: ".Entity cannot be printed: it is Entity"},
+	"a list printed whole":         {text: "---\nfor: entity\npath: x\n---\n{{.Entity.Fields}}", says: ".Entity.Fields cannot be printed: it is a list of Field"},
+	"settings printed whole":       {text: "---\nfor: entity\npath: x\n---\n{{.Settings}}", says: ".Settings cannot be printed: it is the settings"},
+	"a key of a list":              {text: "---\nfor: entity\npath: x\n---\n{{range .Entity.Relations}}{{range .Columns}}{{.Form}}{{end}}{{end}}", says: "Pair has no Form; did you mean From?"},
+	"a variable that there is not": {text: "---\nfor: entity\npath: x\n---\n{{$x}}", says: "undefined variable"},
+	"a number for a text":          {text: "---\nfor: entity\npath: x\n---\n{{upper 3}}", says: "value 1 of upper is a number, and must be a text"},
+	"a text for a number":          {text: "---\nfor: entity\npath: x\n---\n{{add .Entity.Name 1}}", says: "value 1 of add is a text, and must be a number"},
 	"the length of a flag":         {text: "---\nfor: entity\npath: x\n---\n{{len .Entity.View}}", says: "true or false has no length"},
 }
 
@@ -179,7 +186,7 @@ func TestWrongTexts(t *testing.T) {
 		"one path for all":  {"for: entity\npath: a.txt", "{{.Notice}}", "and so does"},
 		"another case":      {"for: entity\npath: '{{if eq .Entity.Table \"hive\"}}A{{else}}a{{end}}.txt'", "{{.Notice}}", "and so does"},
 		"no Go":             {"for: project\npath: a.go", "// {{.Notice}}\nfunc", "is no Go"},
-		"addresses":         {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}} {{.Entity}}", "is not the same in two runs"},
+		"addresses":         {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}} {{print .Entity}}", "is not the same in two runs"},
 		"too long":          {"for: project\npath: a.txt", "{{.Notice}}{{define \"x\"}}{{printf \"%1000000d\" 1}}{{template \"x\"}}{{end}}{{template \"x\"}}", "8 MiB"},
 		"an index too far":  {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}}\n{{(index .Entity.Fields 99).Name}}", "x.tmpl:6:"},
 		"nothing of a view": {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}}\n{{(index .Entity.Key 0).Name}}", "out of range"},

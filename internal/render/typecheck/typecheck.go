@@ -102,7 +102,9 @@ func (c *Checker) node(n parse.Node, dot reflect.Type) {
 			c.node(one, dot)
 		}
 	case *parse.ActionNode:
-		c.pipe(n.Pipe, dot)
+		if typ := c.pipe(n.Pipe, dot); len(n.Pipe.Decl) == 0 && !printed(typ) {
+			c.fault(n, "print fields of it, such as its Name", "%s cannot be printed: it is %s", n.Pipe, Named(typ))
+		}
 	case *parse.IfNode:
 		c.branch(&n.BranchNode, dot, func(reflect.Type) reflect.Type { return dot })
 	case *parse.WithNode:
@@ -120,6 +122,20 @@ func (c *Checker) node(n parse.Node, dot reflect.Type) {
 		}
 		c.run(n.Name, on)
 	}
+}
+
+// printed reports whether a value has a text that is the same in each run.
+func printed(t reflect.Type) bool {
+	if t.Implements(reflect.TypeFor[fmt.Stringer]()) || reflect.PointerTo(t).Implements(reflect.TypeFor[fmt.Stringer]()) {
+		return true
+	}
+	switch t.Kind() {
+	case reflect.Slice, reflect.Array:
+		return printed(t.Elem())
+	case reflect.Struct, reflect.Pointer, reflect.Map, reflect.Func, reflect.Chan:
+		return false
+	}
+	return true
 }
 
 func (c *Checker) branch(n *parse.BranchNode, dot reflect.Type, inner func(reflect.Type) reflect.Type) {
