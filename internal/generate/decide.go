@@ -209,7 +209,7 @@ func (plan *Plan) merge(ctx context.Context) {
 	options := &merge.Options{
 		Choices: plan.options.Choices, BringBack: slices.Concat(plan.options.BringBack, plan.indispensable()), Module: plan.module.Path(), Root: p.Root,
 		Outputs: []string{path.Clean(filepath.ToSlash(p.Code.Folder)), path.Clean(filepath.ToSlash(p.API.Folder))},
-		Renames: plan.symbols, Whole: plan.templated(),
+		Renames: plan.symbols, Unproven: plan.templated,
 	}
 	result := merge.Trees(ctx, base, mine, theirs, options)
 	plan.changed, plan.Conflicts, plan.Notices = result.Changed, append(result.Conflicts, plan.lost...), result.Notices

@@ -2,6 +2,7 @@ package generate
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -216,15 +217,10 @@ func readBounded(folder fs.FS, name string) ([]byte, error) {
 	return text, err
 }
 
-// templated reports whether Go code is made by templates of the project's, which may
+// templated reports whether a file is Go code by a template of the project's, which may
 // give what does not build.
-func (plan *Plan) templated() bool {
-	for _, f := range plan.files {
-		if f.By != "" && strings.HasSuffix(f.Path, ".go") {
-			return true
-		}
-	}
-	return false
+func (plan *Plan) templated(name string) bool {
+	return strings.HasSuffix(name, ".go") && plan.files[name].By != ""
 }
 
 // renewTemplates merges the built-in templates that the project has taken with those of
@@ -268,6 +264,9 @@ func (plan *Plan) inOwnFolder(file string) bool {
 func (plan *Plan) renewed(t render.Template, base, builtIn []byte) []byte {
 	plan.ledger.Base[t.File] = base
 	plan.files[t.File] = render.File{Path: t.File, Text: builtIn}
+	if bytes.Equal(base, builtIn) {
+		return t.Text
+	}
 	options := &merge.Options{Choices: plan.options.Choices, Root: plan.project.Root}
 	result := merge.Files(context.Background(), t.File, base, t.Text, builtIn, options)
 	if text, changed := result.Changed[t.File]; changed && len(result.Conflicts) == 0 {

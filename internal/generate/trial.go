@@ -40,7 +40,7 @@ const exampleModule = "example"
 func TrySet(ctx context.Context, folder string) ([]Trial, error) {
 	file := filepath.Join(folder, exampleFolder, project.FileName)
 	if _, err := os.Stat(file); err != nil {
-		return nil, fault.New("make one there, whose database is a script: `database: {ddl: [schema.sql], engine: sqlite}`", "the templates in %s have no example: there is no %s", folder, file)
+		return nil, fault.New("make one there, whose database is a script: `database: {ddl: [schema.sql]}`", "the templates in %s have no example: there is no %s", folder, file)
 	}
 	p, err := project.Load(file)
 	if err != nil {

@@ -41,6 +41,9 @@ type spelling struct {
 // compareDocuments compares two OpenAPI documents of services that this tool
 // writes.
 func compareDocuments(before, after []byte, names spelling) ([]Line, error) {
+	if bytes.Equal(before, after) {
+		return []Line{}, nil
+	}
 	a, b, err := differing(before, after)
 	if err != nil {
 		return nil, err

@@ -30,7 +30,7 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			changed[path.Dir(name)] = true
 		}
 	}
-	if len(changed) == 0 || w.rendered() && !g.options.Whole {
+	if len(changed) == 0 || w.rendered() && !g.options.Whole && !g.anyUnproven(w) {
 		return
 	}
 	for name := range w.t {
@@ -53,6 +53,15 @@ func (g *merger) gate(ctx context.Context, w *work, before map[string]string) {
 			g.routes(w, before, folder)
 		}
 	}
+}
+
+func (g *merger) anyUnproven(w *work) bool {
+	for name := range w.t {
+		if strings.HasSuffix(name, ".go") && g.options.unproven(name) {
+			return true
+		}
+	}
+	return false
 }
 
 // rendered reports whether all Go is as it was rendered: a first write into an

@@ -56,8 +56,11 @@ type Options struct {
 
 	Theirs string // what theirs is called in messages; empty for the new rendering
 
-	// Whole has everything type-checked, also what cannot be broken: for renderings
-	// that need not fit together, since somebody changed their templates.
+	// Unproven reports whether a text is rendered by a template of somebody else's, and
+	// so need not fit together with the others; nil for none.
+	Unproven func(name string) bool
+
+	// Whole has everything type-checked, also what cannot be broken.
 	Whole bool
 
 	alone bool // a file without the others of its package, which cannot be type-checked
@@ -132,6 +135,8 @@ func (o *Options) kept(at string) (Side, bool) {
 	}
 	return side, best >= 0
 }
+
+func (o *Options) unproven(name string) bool { return o.Unproven != nil && o.Unproven(name) }
 
 func (o *Options) broughtBack(file string) bool {
 	return slices.ContainsFunc(o.BringBack, func(b string) bool {

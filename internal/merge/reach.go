@@ -15,7 +15,7 @@ import (
 // by itself, so that nothing else has to be looked at.
 type reach struct {
 	changed map[string]bool // files that are other ones now
-	own     map[string]bool // files of the developer's, or with edits of theirs
+	own     map[string]bool // files of the developer's, with edits of theirs, or rendered by templates of theirs
 	missing map[string]bool // rendered files that the developer left out, or took something out of
 	names   map[string]bool // declared otherwise now, or made of that
 	edited  map[string]bool // that the developer declares otherwise than they are rendered, or beside that
@@ -36,7 +36,7 @@ func (g *merger) reach(w *work, before map[string]string) *reach {
 		if was, had := before[name]; had != there || was != text {
 			r.changed[name] = true
 		}
-		if there && (!ours || text != rendered) {
+		if there && (!ours || text != rendered || g.options.unproven(name)) {
 			r.own[name] = true
 		}
 		if ours && (!there || g.lacks(name, text, rendered)) {
