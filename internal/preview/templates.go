@@ -169,7 +169,7 @@ setInterval(async () => {
 const trialStyle = `.trial { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1fr); gap: 20px; align-items: start; }
 @media (max-width: 900px) { .trial { grid-template-columns: minmax(0, 1fr); } }
 .trial h2 { font-size: 1rem; margin: 0 0 8px; overflow-wrap: anywhere; }
-.source, .result { background: var(--sheet); border: 1px solid var(--rule); border-radius: 8px; margin: 0 0 18px; padding: 10px 12px; font: .84rem/1.5 ui-monospace, Menlo, Consolas, monospace; overflow-x: auto; }
+.source, .result { background: var(--sheet); border: 1px solid var(--rule); border-radius: 8px; margin: 0 0 18px; padding: 10px 12px; font: .84rem/1.5 ui-monospace, Menlo, Consolas, monospace; overflow: auto; max-height: 76vh; tab-size: 4; }
 .result { white-space: pre; }
 .source { padding-left: 52px; } .source li::marker { color: var(--soft); } .source code { font: inherit; white-space: pre; }
 .faulty-line { background: var(--danger-ground); } .faulty-line code { color: var(--danger); }

@@ -10,9 +10,11 @@ package own
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"go/format"
+	"io"
 	"maps"
 	"path"
 	"regexp"
@@ -373,14 +375,39 @@ func (t *Template) Text(data *Data) (at, text string, err error) {
 	if !project.Noticed([]byte(text)) {
 		return at, text, fault.New("put {{.Notice}} into a comment at the beginning of the text", "%s: what it gives for %s does not say where it comes from", t.File, data.name())
 	}
-	if path.Ext(at) == ".go" {
-		laidOut, err := format.Source([]byte(text))
-		if err != nil {
-			return at, text, fault.New("see the text by `widegate templates try "+t.Name+"`", "%s: what it gives for %s is no Go: %w", t.File, data.name(), err)
-		}
-		text = string(laidOut)
+	kind, known := languages[strings.ToLower(path.Ext(at))]
+	if !known {
+		return at, text, nil
 	}
-	return at, text, nil
+	laidOut, err := kind.layOut([]byte(text))
+	if err != nil {
+		return at, text, fault.New("see the text by `widegate templates try "+t.Name+"`", "%s: what it gives for %s is no %s: %w", t.File, data.name(), kind.name, err)
+	}
+	return at, string(laidOut), nil
+}
+
+// languages are those of files, by their endings, that are laid out or at least read.
+var languages = map[string]struct {
+	name   string
+	layOut func(text []byte) ([]byte, error)
+}{
+	".go": {"Go", format.Source}, ".json": {"JSON", readJSON}, ".yaml": {"YAML", readYAML}, ".yml": {"YAML", readYAML},
+}
+
+func readJSON(text []byte) ([]byte, error) {
+	var value any
+	return text, json.Unmarshal(text, &value)
+}
+
+func readYAML(text []byte) ([]byte, error) {
+	for decoder := yaml.NewDecoder(bytes.NewReader(text)); ; {
+		var value yaml.Node
+		if err := decoder.Decode(&value); errors.Is(err, io.EOF) {
+			return text, nil
+		} else if err != nil {
+			return nil, err
+		}
+	}
 }
 
 // taken are files that a template may not give: they are the developer's, or tell what

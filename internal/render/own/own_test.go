@@ -186,6 +186,8 @@ func TestWrongTexts(t *testing.T) {
 		"one path for all":  {"for: entity\npath: a.txt", "{{.Notice}}", "and so does"},
 		"another case":      {"for: entity\npath: '{{if eq .Entity.Table \"hive\"}}A{{else}}a{{end}}.txt'", "{{.Notice}}", "and so does"},
 		"no Go":             {"for: project\npath: a.go", "// {{.Notice}}\nfunc", "is no Go"},
+		"no JSON":           {"for: project\npath: a.json", "{\"$comment\": \"{{.Notice}}\",}", "is no JSON"},
+		"no YAML":           {"for: project\npath: a.yaml", "# {{.Notice}}\na: [", "is no YAML"},
 		"addresses":         {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}} {{print .Entity}}", "is not the same in two runs"},
 		"too long":          {"for: project\npath: a.txt", "{{.Notice}}{{define \"x\"}}{{printf \"%1000000d\" 1}}{{template \"x\"}}{{end}}{{template \"x\"}}", "8 MiB"},
 		"an index too far":  {"for: entity\npath: '{{.Entity.File}}.txt'", "{{.Notice}}\n{{(index .Entity.Fields 99).Name}}", "x.tmpl:6:"},
