@@ -17,7 +17,6 @@ type keeper struct {
 	By    map[string]*hive
 	Any   any
 	named
-	hidden string
 }
 
 type named struct{ Nick string }
