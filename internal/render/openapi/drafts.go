@@ -21,7 +21,7 @@ func (d *document) newSchema(e *model.Entity, given []string) string {
 	}
 	d.drafts[name] = true
 	parts := append([]object{ref(d.draftSchema(e))}, eitherOf(e, given)...)
-	required := requiredOf(e, given)
+	required := e.RequiredNew(given)
 	switch {
 	case len(required) > 0:
 		d.schemas = append(d.schemas, member{name, object{{"required", required}, {"allOf", parts}}})
@@ -31,23 +31,6 @@ func (d *document) newSchema(e *model.Entity, given []string) string {
 		d.schemas = append(d.schemas, member{name, parts[0]})
 	}
 	return name
-}
-
-// requiredOf are the columns that a new row must have, but for those given, and those
-// in whose place the row itself may stand that they refer to.
-func requiredOf(e *model.Entity, given []string) []string {
-	var list []string
-	for _, f := range e.Fields {
-		if written(f) && !f.Nullable && !f.ByDefault && f.Role == model.NoRole && !slices.Contains(given, f.Column.Name) {
-			list = append(list, f.Column.Name)
-		}
-	}
-	for _, r := range e.Relations {
-		if embeds(r) && r.Kind == model.ToOne && r.Owned {
-			list = slices.DeleteFunc(list, func(c string) bool { return slices.Contains(neededFor(e, r, given), c) })
-		}
-	}
-	return list
 }
 
 // draftSchema adds the schema of all that a new row may hold, and returns its name.
@@ -61,7 +44,7 @@ func (d *document) draftSchema(e *model.Entity) string {
 	d.schemas = append(d.schemas, member{name, nil}) // rows of it may be embedded in rows of it
 	schema := writeSchema(e)
 	for _, r := range e.Relations {
-		if embeds(r) {
+		if r.Embeds() {
 			addProperty(schema, r.JSON, d.embedded(r))
 		}
 	}
@@ -69,18 +52,9 @@ func (d *document) draftSchema(e *model.Entity) string {
 	return name
 }
 
-// embeds reports whether rows of a relation may be embedded in a new row.
-func embeds(r *model.Relation) bool {
-	return r.To.Verbs != model.ReadOnly && (r.Linkable() || r.Reverse() || r.Kind == model.ToOne)
-}
-
 // embedded is the schema of what a relation embeds in a new row.
 func (d *document) embedded(r *model.Relation) object {
-	given := r.Given()
-	if r.Linkable() || r.Kind == model.ToOne && r.Owned {
-		given = nil
-	}
-	one := ref(d.newSchema(r.To, given))
+	one := ref(d.newSchema(r.To, r.Brought()))
 	if r.Kind == model.ToOne {
 		return one
 	}
@@ -91,25 +65,14 @@ func (d *document) embedded(r *model.Relation) object {
 func eitherOf(e *model.Entity, given []string) []object {
 	var list []object
 	for _, r := range e.Relations {
-		if !embeds(r) || r.Kind != model.ToOne || !r.Owned {
+		if !r.References() {
 			continue
 		}
-		if needed := neededFor(e, r, given); needed != nil {
+		if needed := e.NeededFor(r, given); needed != nil {
 			list = append(list, object{{"anyOf", []object{mustHave(needed...), mustHave(r.JSON)}}})
 		}
 	}
 	return list
-}
-
-// neededFor are the columns of a reference that a new row must have.
-func neededFor(e *model.Entity, r *model.Relation, given []string) []string {
-	var needed []string
-	for _, p := range r.Pairs {
-		if f := e.Field(p[0]); f != nil && !f.Nullable && !f.ByDefault && !slices.Contains(given, p[0]) {
-			needed = append(needed, p[0])
-		}
-	}
-	return needed
 }
 
 // mustHave is the schema of an object that has some properties, whatever they are.

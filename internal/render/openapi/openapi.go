@@ -377,14 +377,11 @@ func (d *document) looks(e *model.Entity) []model.ColumnLook {
 	return d.model.Look(e).Columns
 }
 
-// written reports whether a column may be sent.
-func written(f *model.Field) bool { return !f.Computed && (!f.Hidden || f.Sent()) }
-
 // writeSchema is all that may be sent of a row.
 func writeSchema(e *model.Entity) object {
 	var properties object
 	for _, f := range e.Fields {
-		if !written(f) {
+		if !f.Written() {
 			continue
 		}
 		schema := fieldSchema(f)
