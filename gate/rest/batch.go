@@ -117,7 +117,10 @@ func readCalls(text []byte) ([]batchCall, error) {
 	dec := json.NewDecoder(bytes.NewReader(text))
 	dec.DisallowUnknownFields()
 	const form = `a batch looks like {"calls":[{"method":"POST","path":"/hives","body":{…}}]}`
-	if err := dec.Decode(&batch); err != nil {
+	var wrong *json.UnmarshalTypeError
+	if err := dec.Decode(&batch); errors.As(err, &wrong) {
+		return nil, NewProblem(http.StatusUnprocessableEntity, "%s: %s cannot be of type %s", form, cmp.Or(wrong.Field, "the body"), wrong.Value)
+	} else if err != nil {
 		return nil, NewProblem(http.StatusUnprocessableEntity, "%s: %s", form, strings.TrimPrefix(err.Error(), "json: "))
 	}
 	if n := len(batch.Calls); n == 0 || n > maxCalls {

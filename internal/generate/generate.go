@@ -314,7 +314,7 @@ func (plan *Plan) render() error {
 	if err != nil {
 		return err
 	}
-	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base, Templates: plan.own, Settings: plan.project.Settings, Same: plan.same, Took: plan.took})
+	files, err := outputs.Files(render.Input{Model: plan.Model, Target: target, Sources: widegate.Sources, Last: plan.ledger.Base, Templates: plan.own, Settings: plan.project.Settings, Clients: plan.project.Clients, Same: plan.same, Took: plan.took})
 	if err != nil {
 		return err
 	}

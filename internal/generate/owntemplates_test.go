@@ -226,6 +226,10 @@ func TestHouseStyleStory(t *testing.T) {
 
 	widegate("undo")
 	assert.Contains(t, read(template), "as they once were")
+	for _, at := range []string{template, record} {
+		change(at, "version: 000000000000", version)
+		change(at, "Unique keys, as they once were.", "Unique keys, for Upsert.")
+	}
 	widegate("undo")
 	for name, text := range kept {
 		assert.Equal(t, text, read(name), "undone")

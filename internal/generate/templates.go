@@ -121,7 +121,7 @@ func renderInput(ctx context.Context, p *project.Project, source read.Source, mo
 	if err := plan.checkNeeds(); err != nil {
 		return in, err
 	}
-	in = render.Input{Model: plan.Model, Sources: widegate.Sources, Templates: list, Settings: p.Settings}
+	in = render.Input{Model: plan.Model, Sources: widegate.Sources, Templates: list, Settings: p.Settings, Clients: p.Clients}
 	in.Target, err = plan.target()
 	return in, err
 }

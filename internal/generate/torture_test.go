@@ -73,10 +73,11 @@ func TestAwkwardSchemas(t *testing.T) {
 			address := makeTorture(t, engine)
 			var out bytes.Buffer
 			require.Equal(t, 0, cli.Run(append([]string{"new", "--url", address, "--folder", folder, "--module", "beekeeping"}, tortureSchemas[engine]...), nil, &out, &out), out.String())
-			addTo(t, folder, map[string]string{dialects.Postgres: "  expose: {AddUp: [], ListHives: [], DoNothing: []}\n", dialects.MySQL: "  expose: {AddUp: [], Swap: [], Nothing: []}\n"}[engine])
+			addTo(t, folder, map[string]string{dialects.Postgres: "  expose: {AddUp: [], ListHives: [], DoNothing: []}\n", dialects.MySQL: "  expose: {AddUp: [], Swap: [], Nothing: []}\n"}[engine]+clientSettings)
 			s := startService(t, folder)
 			testPreviewOf(t, s, folder, engine)
 			testRoutines(t, s, engine)
+			walkClient(t, s, folder)
 			text, err := os.ReadFile(filepath.Join(folder, "api", "openapi.json"))
 			require.NoError(t, err)
 			var doc struct {

@@ -116,6 +116,9 @@ func (p *Project) checkPlaces(file string) error {
 			return fault.New("name a folder below the one of the project file, of letters, digits and dashes, as in `folder: store`", "%s: %s: %q cannot hold a Go package of the project", file, folder.key, folder.name)
 		}
 	}
+	if err := p.checkClients(file); err != nil {
+		return err
+	}
 	if rooted.Check(path.Clean(strings.ReplaceAll(p.Queries, `\`, "/"))) != nil {
 		return fault.New("name a folder below the one of the project file, as in `queries: queries`", "%s: queries: %q is no folder of the project", file, p.Queries)
 	}
@@ -131,6 +134,28 @@ func (p *Project) checkPlaces(file string) error {
 			if former := v.Entities[table].Path; former != "" && !pathWord.MatchString(former) {
 				return fault.New("use one word of letters, digits and dashes, as in `path: hives`", "%s: api.versions.%s: %q cannot be a word of a path", file, name, former)
 			}
+		}
+	}
+	return nil
+}
+
+// checkClients finds folders of clients that are no folders of the project, or those of
+// something else.
+func (p *Project) checkClients(file string) error {
+	c := p.Clients.TypeScript
+	if c == nil {
+		return nil
+	}
+	at := path.Clean(strings.ReplaceAll(c.Folder, `\`, "/"))
+	if c.Folder == "" || at == "." || rooted.Check(at) != nil || strings.HasPrefix(at, ".") {
+		return fault.New("name a folder below the one of the project file, as in `folder: clients/typescript`", "%s: clients.typescript.folder: %q is no folder of the project", file, c.Folder)
+	}
+	if p.API.None {
+		return fault.New("remove `api: {none: true}`, or the client", "%s: clients.typescript: there is no service to call", file)
+	}
+	for _, other := range []string{p.Code.Folder, p.API.Folder, p.Queries, TemplatesFolder, "cmd"} {
+		if other = path.Clean(filepath.ToSlash(other)); at == other || strings.HasPrefix(other, at+"/") || strings.HasPrefix(at, other+"/") {
+			return fault.New("name a folder that holds nothing else, as in `folder: clients/typescript`", "%s: clients.typescript.folder: %s is used by %s", file, at, other)
 		}
 	}
 	return nil

@@ -44,6 +44,8 @@ type Project struct {
 
 	Words Words `yaml:"words"`
 
+	Clients Clients `yaml:"clients"` // code for those who call the service
+
 	Templates []string                  `yaml:"templates"` // folders of templates, besides that of the project
 	Settings  map[string]map[string]any `yaml:"settings"`  // of templates, by their names
 
@@ -122,6 +124,17 @@ type API struct {
 
 	Expose   map[string][]string `yaml:"expose"`   // named queries and routines, by the names of their functions, and the roles that may call them
 	Versions map[string]Version  `yaml:"versions"` // earlier versions of the interface that are answered still
+}
+
+// Clients are the clients that are written for the service.
+type Clients struct {
+	TypeScript *TypeScript `yaml:"typescript"` // a package for browsers and servers
+}
+
+// TypeScript is the client in TypeScript.
+type TypeScript struct {
+	Folder string `yaml:"folder"` // below the project, such as clients/typescript
+	Exact  bool   `yaml:"exact"`  // integers beyond 2^53 are bigints; an error when left out
 }
 
 // Brand is the name, icon and colour of the pages.

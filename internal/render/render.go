@@ -9,6 +9,7 @@ import (
 	"strconv"
 
 	"widegate/internal/model"
+	"widegate/internal/project"
 )
 
 // File is a rendered file in memory.
@@ -32,6 +33,8 @@ type Input struct {
 	Model   *model.Model
 	Target  Target
 	Sources fs.FS // of the runtime, below gate
+
+	Clients project.Clients // that are asked for
 
 	Templates []Template                // of the project
 	Settings  map[string]map[string]any // of these, by their names

@@ -10,6 +10,7 @@ import (
 	"widegate/internal/render/openapi"
 	"widegate/internal/render/own"
 	"widegate/internal/render/starter"
+	"widegate/internal/render/typescript"
 )
 
 // all are the known ones.
@@ -17,6 +18,7 @@ var all = []render.Output{
 	golang.Code{},
 	golang.Runtime{},
 	openapi.Document{},
+	typescript.Client{},
 	starter.Starters{},
 	own.Templates{},
 }

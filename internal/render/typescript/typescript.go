@@ -1,0 +1,455 @@
+// Package typescript renders a model as a client in TypeScript: a package without
+// dependencies, with the types of each resource and what can be done with it.
+//
+// How requests are sent is in runtime/client.ts, which is copied. The types of a
+// resource are laid out by the templates beside this file.
+package typescript
+
+import (
+	"bytes"
+	"embed"
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"text/template"
+	"unicode"
+
+	"widegate/internal/model"
+	"widegate/internal/project"
+	"widegate/internal/render"
+	"widegate/internal/render/typecheck"
+)
+
+//go:embed templates/*.tmpl
+var templates embed.FS
+
+//go:embed runtime/client.ts
+var runtime string
+
+// notice is the first line of what is written again.
+const notice = "// Written by widegate from the schema, and written again when that changes. Edits are kept."
+
+// Client is the client in TypeScript of a project that asks for it.
+type Client struct{}
+
+// Files are those of the package.
+func (Client) Files(in render.Input) ([]render.File, error) {
+	c := in.Clients.TypeScript
+	if c == nil || in.Target.APIFolder == "" {
+		return nil, nil
+	}
+	r := &renderer{model: in.Model.Seen(), client: *c, command: in.Target.Command()}
+	root, err := template.New("").Funcs(typecheck.FuncMap(r.functions())).ParseFS(templates, "templates/*.tmpl")
+	if err != nil {
+		return nil, fmt.Errorf("reading the templates: %w", err)
+	}
+	r.templates = root
+	return r.files(path.Clean(c.Folder))
+}
+
+type renderer struct {
+	model     *model.Model
+	client    project.TypeScript
+	command   string
+	templates *template.Template
+}
+
+func (r *renderer) files(folder string) ([]render.File, error) {
+	files := []render.File{
+		{Path: path.Join(folder, "client.ts"), Text: []byte(notice + "\n//\n" + r.runtime())},
+		{Path: path.Join(folder, "package.json"), Text: r.manifest()},
+		{Path: path.Join(folder, "tsconfig.json"), Text: []byte(compilerOptions)},
+	}
+	add := func(name, to string, data any) error {
+		var b bytes.Buffer
+		if err := r.templates.ExecuteTemplate(&b, name+".ts.tmpl", data); err != nil {
+			return fmt.Errorf("rendering %s: %w", to, err)
+		}
+		files = append(files, render.File{Path: path.Join(folder, to), Text: b.Bytes()})
+		return nil
+	}
+	for _, e := range r.model.Entities {
+		if err := add("resource", "resources/"+e.File+".ts", r.resource(e)); err != nil {
+			return nil, err
+		}
+	}
+	if len(r.model.Exposed) > 0 {
+		if err := add("calls", "calls.ts", r.calls()); err != nil {
+			return nil, err
+		}
+	}
+	return files, add("index", "index.ts", r.index())
+}
+
+// runtime is client.ts, for the spelling of names that the service has.
+func (r *renderer) runtime() string {
+	if r.model.API.Names != project.Camel {
+		return runtime
+	}
+	return strings.Replace(runtime, "`${F}_${C}`", "`${F}${Capitalize<C>}`", 1)
+}
+
+// compilerOptions are those of the package. Its files name each other with their
+// endings, which engines that run TypeScript as it is need.
+const compilerOptions = `{
+  "$comment": "Written by widegate from the schema, and written again when that changes. Edits are kept.",
+  "compilerOptions": {
+    "strict": true,
+    "target": "ES2022",
+    "module": "ESNext",
+    "moduleResolution": "bundler",
+    "lib": ["ES2023", "DOM", "DOM.Iterable", "DOM.AsyncIterable"],
+    "types": [],
+    "verbatimModuleSyntax": true,
+    "erasableSyntaxOnly": true,
+    "rewriteRelativeImportExtensions": true,
+    "declaration": true,
+    "outDir": "dist"
+  },
+  "include": ["*.ts", "resources/*.ts"]
+}
+`
+
+// manifest is the package.json.
+func (r *renderer) manifest() []byte {
+	name, _ := json.Marshal(r.command + "-client")
+	return []byte(`{
+  "name": ` + string(name) + `,
+  "description": "Written by widegate from the schema, and written again when that changes. Edits are kept.",
+  "version": "0.0.0",
+  "private": true,
+  "type": "module",
+  "sideEffects": false,
+  "exports": {
+    ".": { "types": "./dist/index.d.ts", "default": "./dist/index.js" },
+    "./*": { "types": "./dist/resources/*.d.ts", "default": "./dist/resources/*.js" }
+  },
+  "files": ["dist"],
+  "scripts": { "prepare": "tsc" },
+  "devDependencies": { "typescript": "^5.8.0" }
+}
+`)
+}
+
+// resourceView is what the template of a resource sees.
+type resourceView struct {
+	Notice   string
+	Entity   *model.Entity
+	Imports  []importView
+	Enums    []enumView
+	Fields   []fieldView // of a row
+	Written  []fieldView // of a new row
+	New      string      // the type of a new row
+	Embeds   []fieldView // relations that a new row may hold
+	Key      string      // the type of the key
+	KeyList  string      // the columns of the key, as a list of texts
+	Ends     []fieldView // relations, with the type of each
+	Paths    string      // of relations whose paths do not follow from their names; empty for none
+	Contents string      // the type of the paths of binary columns that are resources
+	Decimal  string      // the type of the names of decimals that are texts
+	Kind     string      // of the resource: Table, View and so on
+	Const    string      // its name as a value
+}
+
+// importView is what a file takes from another.
+type importView struct{ Names, From string }
+
+// fieldView is a property.
+type fieldView struct {
+	Name     string // as it stands in code
+	Type     string
+	Doc      string // a comment with its line ends, or nothing
+	Optional bool
+}
+
+// enumView is a type of labels.
+type enumView struct{ Name, Doc, Labels string }
+
+func (r *renderer) resource(e *model.Entity) resourceView {
+	v := resourceView{Notice: notice, Entity: e, Kind: kindOf(e), Const: constant(e.Local, e.Plural), KeyList: quotedList(keyNames(e)), Paths: pathsOf(e)}
+	imports := map[*model.Entity][]string{}
+	use := func(of *model.Entity, name string) string {
+		if of != e && !slices.Contains(imports[of], name) {
+			imports[of] = append(imports[of], name)
+		}
+		return name
+	}
+	for _, en := range r.model.Enums {
+		if en.Home == e {
+			v.Enums = append(v.Enums, enumView{Name: en.Name, Doc: doc("", en.Comment), Labels: labels(en)})
+		}
+	}
+	typeOf := func(f *model.Field) string {
+		return r.typeOf(f, func(en *model.Enum) string { return r.enumName(en, e, use) })
+	}
+	var decimals, contents []string
+	for _, f := range e.Fields {
+		if !f.Hidden {
+			v.Fields = append(v.Fields, fieldView{Name: property(f.Column.Name), Type: orNull(typeOf(f), f.Nullable), Doc: doc("  ", f.Column.Comment), Optional: f.Content != nil})
+		}
+		if !f.Hidden && f.Content != nil {
+			v.Fields = append(v.Fields, fieldView{Name: property(f.Column.Name + "_url"), Type: "string | null", Doc: doc("  ", "Where "+f.Column.Name+" is, in lists."), Optional: true})
+			contents = append(contents, f.Content.Path)
+		}
+		if f.Quoted() {
+			decimals = append(decimals, f.Column.Name)
+		}
+		if f.Written() {
+			v.Written = append(v.Written, fieldView{Name: property(f.Column.Name), Type: orNull(typeOf(f), f.Nullable), Doc: doc("  ", f.Column.Comment), Optional: true})
+		}
+	}
+	v.Contents = union(contents)
+	v.Decimal, v.Key = union(decimals), keyType(e, typeOf)
+	for _, rel := range e.Relations {
+		v.Ends = append(v.Ends, fieldView{Name: property(rel.JSON), Type: endOf(rel, use(rel.To, rel.To.Name+"Shape")), Doc: doc("    ", rel.Comment)})
+		if rel.Embeds() {
+			v.Embeds = append(v.Embeds, fieldView{Name: property(rel.JSON), Type: embedded(rel, use(rel.To, "New"+rel.To.Name))})
+		}
+	}
+	v.New = v.newType()
+	for _, of := range r.model.Entities {
+		if names := imports[of]; names != nil {
+			slices.Sort(names)
+			v.Imports = append(v.Imports, importView{Names: strings.Join(names, ", "), From: "./" + of.File + ".ts"})
+		}
+	}
+	return v
+}
+
+// enumName is the name of a type of labels, which its own file declares.
+func (r *renderer) enumName(en *model.Enum, in *model.Entity, use func(*model.Entity, string) string) string {
+	if en.Home != nil && (in == nil || en.Home != in) {
+		return use(en.Home, en.Name)
+	}
+	return en.Name
+}
+
+// newType is the type of a new row: its fields, those that it must have, and the
+// references that are given by columns or by the row itself. It is written out, since
+// TypeScript finds no end of mapped types that lead back to themselves.
+func (v *resourceView) newType() string {
+	types := map[string]string{}
+	for _, f := range append(slices.Clone(v.Written), v.Embeds...) {
+		types[f.Name] = f.Type
+	}
+	must := func(names ...string) string {
+		parts := make([]string, len(names))
+		for i, name := range names {
+			parts[i] = property(name) + ": " + types[property(name)]
+		}
+		return "{ " + strings.Join(parts, "; ") + " }"
+	}
+	text := v.Entity.Name + "Fields"
+	if required := v.Entity.RequiredNew(nil); len(required) > 0 {
+		text += " & " + must(required...)
+	}
+	for _, r := range v.Entity.Relations {
+		if !r.References() {
+			continue
+		}
+		if needed := v.Entity.NeededFor(r, nil); needed != nil {
+			text += " & (" + must(needed...) + " | " + must(r.JSON) + ")"
+		}
+	}
+	return text
+}
+
+func embedded(r *model.Relation, draft string) string {
+	if brought := r.Brought(); len(brought) > 0 {
+		draft = "$.Without<" + draft + ", " + union(brought) + ">"
+	}
+	if r.Kind == model.ToOne {
+		return draft
+	}
+	return "readonly (" + draft + ")[]"
+}
+
+func endOf(r *model.Relation, shape string) string {
+	switch {
+	case r.Kind == model.ToOne:
+		return "$.One<" + shape + ">"
+	case r.Reverse() && r.To.Verbs != model.ReadOnly:
+		return "$.Children<" + shape + ", " + union(r.Given()) + ">"
+	case r.Linkable():
+		return "$.Linked<" + shape + ">"
+	}
+	return "$.Many<" + shape + ">"
+}
+
+func kindOf(e *model.Entity) string {
+	switch {
+	case e.Verbs == model.Full && e.Bulk > 0:
+		return "BulkTable"
+	case e.Verbs == model.Full:
+		return "Table"
+	case e.Verbs == model.Append:
+		return "Keyless"
+	case len(e.Key) > 0:
+		return "KeyedView"
+	}
+	return "View"
+}
+
+func keyNames(e *model.Entity) (names []string) {
+	for _, f := range e.Key {
+		names = append(names, f.Column.Name)
+	}
+	return names
+}
+
+func keyType(e *model.Entity, typeOf func(*model.Field) string) string {
+	switch len(e.Key) {
+	case 0:
+		return "never"
+	case 1:
+		return typeOf(e.Key[0])
+	}
+	var parts []string
+	for _, f := range e.Key {
+		parts = append(parts, property(f.Column.Name)+": "+typeOf(f))
+	}
+	return "{ " + strings.Join(parts, "; ") + " }"
+}
+
+// pathsOf are the paths of relations that do not follow from their names.
+func pathsOf(e *model.Entity) string {
+	var parts []string
+	for _, r := range e.Relations {
+		if strings.ReplaceAll(r.JSON, "_", "-") != r.Path {
+			parts = append(parts, property(r.JSON)+": "+quote(r.Path))
+		}
+	}
+	if parts == nil {
+		return ""
+	}
+	return "{ " + strings.Join(parts, ", ") + " }"
+}
+
+// callView is a named query or routine.
+type callView struct {
+	Name    string
+	Doc     string
+	Args    []fieldView
+	Result  string // its type
+	Method  string
+	Path    string
+	Returns string // how the result is taken out of the answer
+	AllOpen bool   // no argument is required
+}
+
+// callsView is what the template of the calls sees.
+type callsView struct {
+	Notice  string
+	Imports []importView
+	Calls   []callView
+}
+
+// indexView is what the template of the index sees.
+type indexView struct {
+	Notice      string
+	Entities    []entryView
+	Calls       bool
+	Idempotency bool
+	Exact       bool
+	Base        string
+}
+
+// entryView is a resource of the index.
+type entryView struct{ Const, File string }
+
+func (r *renderer) index() indexView {
+	v := indexView{Notice: notice, Calls: len(r.model.Exposed) > 0, Idempotency: r.model.API.Repeats != "", Exact: r.client.Exact, Base: r.model.Base}
+	for _, e := range r.model.Entities {
+		v.Entities = append(v.Entities, entryView{constant(e.Local, e.Plural), e.File})
+	}
+	return v
+}
+
+// reserved are words that cannot name a value, and those of the index itself.
+var reserved = strings.Fields("await break case catch class const continue debugger default delete do else enum export extends false finally for function if import in instanceof new null return super switch this throw true try typeof var void while with yield let static implements interface package private protected public arguments eval client call connect batch options")
+
+// constant is the name of a resource as a value.
+func constant(local, plural string) string {
+	name := []rune(plural)
+	for i := range name {
+		if i > 0 && (i+1 == len(name) || !unicode.IsUpper(name[i+1])) {
+			break
+		}
+		name[i] = unicode.ToLower(name[i])
+	}
+	if slices.Contains(reserved, string(name)) {
+		return string(name) + "Table"
+	}
+	return string(name)
+}
+
+func (r *renderer) functions() map[string]typecheck.Func {
+	return map[string]typecheck.Func{
+		"quote": {Call: quote, Does: "a text as one of TypeScript"},
+		"doc":   {Call: doc, Does: "a text as a comment"},
+	}
+}
+
+// quote writes a text as a string.
+func quote(s string) string {
+	text, _ := json.Marshal(strings.ToValidUTF8(s, "\ufffd"))
+	return string(text)
+}
+
+func quotedList(list []string) string {
+	quoted := make([]string, len(list))
+	for i, s := range list {
+		quoted[i] = quote(s)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}
+
+// union is the type of some texts.
+func union(list []string) string {
+	if len(list) == 0 {
+		return "never"
+	}
+	quoted := make([]string, len(list))
+	for i, s := range list {
+		quoted[i] = quote(s)
+	}
+	return strings.Join(quoted, " | ")
+}
+
+func labels(en *model.Enum) string {
+	var list []string
+	for _, l := range en.Labels {
+		list = append(list, l.Text)
+	}
+	return union(list)
+}
+
+// property is a name as it stands in an object.
+func property(name string) string {
+	plain := name != ""
+	for i, r := range name {
+		plain = plain && (r == '_' || r < unicode.MaxASCII && (unicode.IsLetter(r) || i > 0 && unicode.IsDigit(r)))
+	}
+	if plain && name != "__proto__" {
+		return name
+	}
+	return quote(name)
+}
+
+// doc is a text as a comment above something, or nothing.
+func doc(indent, text string) string {
+	text = strings.Join(strings.FieldsFunc(strings.ToValidUTF8(text, "?"), func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) }), " ")
+	if text == "" {
+		return ""
+	}
+	return indent + "/** " + strings.ReplaceAll(text, "*/", "* /") + " */\n"
+}
+
+func orNull(typ string, nullable bool) string {
+	if nullable {
+		return typ + " | null"
+	}
+	return typ
+}
