@@ -1,10 +1,16 @@
 package generate_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -51,4 +57,79 @@ func walkClient(t *testing.T, s *service, folder string) {
 	assert.Greater(t, told.Stored, 5)
 	assert.Greater(t, told.Related, 5)
 	t.Logf("%+v", told)
+}
+
+// wrongUse is a line that must not compile, with a part of what the compiler says.
+var wrongUse = regexp.MustCompile(`^(.*) //! (.+)$`)
+
+// TestWrongUsesOfClients has the compiler refuse uses of the client, each with a
+// message that names what is wrong, and take those that are right.
+func TestWrongUsesOfClients(t *testing.T) {
+	folder := makeDemo(t, "sqlite")
+	addTo(t, folder, "\nclients: {typescript: {folder: clients/typescript}}\n")
+	at := compileClient(t, folder)
+	text, err := os.ReadFile(filepath.Join("testdata", "clients", "wrong.ts"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(at, "wrong.ts"), text, 0o644))
+	out, err := exec.Command(nodeTool(t, "tsc"), "--noEmit", "-p", at).CombinedOutput()
+	require.Error(t, err)
+	said := map[int]string{}
+	at = "" // of what the compiler says now
+	place := regexp.MustCompile(`^\S*wrong\.ts\((\d+),\d+\): `)
+	for _, line := range strings.Split(string(out), "\n") {
+		if m := place.FindStringSubmatch(line); m != nil {
+			at = m[1]
+		}
+		n, _ := strconv.Atoi(at)
+		said[n] += line + "\n"
+	}
+	cases := 0
+	for i, line := range strings.Split(string(text), "\n") {
+		m := wrongUse.FindStringSubmatch(line)
+		if m == nil {
+			assert.Empty(t, said[i+1], "%s", line)
+			continue
+		}
+		cases++
+		assert.Contains(t, said[i+1], m[2], "%s", m[1])
+	}
+	assert.Greater(t, cases, 40)
+}
+
+// TestSizeOfClients holds what a page loads of the client to its bounds: the runtime,
+// and what each resource adds.
+func TestSizeOfClients(t *testing.T) {
+	folder := makeDemo(t, "sqlite")
+	addTo(t, folder, "\nclients: {typescript: {folder: clients/typescript}}\n")
+	at := filepath.Join(folder, "clients", "typescript")
+	size := func(text string) int {
+		t.Helper()
+		require.NoError(t, os.WriteFile(filepath.Join(at, "page.ts"), []byte(text), 0o644))
+		out, err := exec.Command(nodeTool(t, "esbuild"), filepath.Join(at, "page.ts"), "--bundle", "--minify", "--format=esm").Output()
+		require.NoError(t, err)
+		var b bytes.Buffer
+		w, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
+		require.NoError(t, err)
+		_, err = w.Write(out)
+		require.NoError(t, errors.Join(err, w.Close()))
+		return b.Len()
+	}
+	runtime := size(`import { Client } from "./client.ts"; console.log(new Client({ url: "/api" }));`)
+	one := size(`import { Client } from "./client.ts"; import { hives } from "./resources/hive.ts"; console.log(hives(new Client({ url: "/api" })));`)
+	all := size(`import { connect } from "./index.ts"; console.log(connect({ url: "/api" }));`)
+	t.Logf("the sender alone %d bytes, with one resource %d, with all 16 %d", runtime, one, all)
+	assert.Less(t, one, 8<<10)
+	assert.Less(t, (all-one)/15, 300)
+	assert.Less(t, runtime, one, "what is not used is left out")
+}
+
+// TestClientOfAMoodyService has the client meet a service that is slow or away.
+func TestClientOfAMoodyService(t *testing.T) {
+	folder := makeDemo(t, "sqlite")
+	addTo(t, folder, "\nclients: {typescript: {folder: clients/typescript}}\n")
+	script, err := filepath.Abs(filepath.Join("testdata", "clients", "moody.mjs"))
+	require.NoError(t, err)
+	out, err := exec.Command("node", script, compileClient(t, folder)).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Equal(t, "15\n", string(out))
 }

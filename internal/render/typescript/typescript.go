@@ -15,6 +15,7 @@ import (
 	"strings"
 	"text/template"
 	"unicode"
+	"unicode/utf16"
 
 	"widegate/internal/model"
 	"widegate/internal/project"
@@ -392,10 +393,21 @@ func (r *renderer) functions() map[string]typecheck.Func {
 	}
 }
 
-// quote writes a text as a string.
+// quote writes a text as a string. What is not seen in an editor, or turns the
+// direction of reading, is written by its number.
 func quote(s string) string {
 	text, _ := json.Marshal(strings.ToValidUTF8(s, "\ufffd"))
-	return string(text)
+	var b strings.Builder
+	for _, r := range string(text) {
+		if unicode.Is(unicode.Cf, r) {
+			for _, unit := range utf16.Encode([]rune{r}) {
+				fmt.Fprintf(&b, "\\u%04x", unit)
+			}
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
 }
 
 func quotedList(list []string) string {

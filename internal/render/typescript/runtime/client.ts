@@ -210,8 +210,8 @@ export const encode = (v: unknown): string =>
 /** Reads JSON without the loss of digits: integers beyond 2^53 are bigints, or an error. */
 export const decode = (text: string, exact = false): any => {
   if (!/\d{16}/.test(text)) return JSON.parse(text);
-  const kept = text.replaceAll(/"(?:[^"\\]|\\.)*"|-?\d{16,}(?![\d.eE])/g, (x) => {
-    if (x[0] === '"' || Number.isSafeInteger(Number(x))) return x;
+  const kept = text.replaceAll(/"(?:[^"\\]|\\.)*"|-?\d[\d.eE+-]*/g, (x) => {
+    if (!/^-?\d{16,}$/.test(x) || Number.isSafeInteger(Number(x))) return x;
     if (!exact) throw new RangeError(`${x} has more digits than a number holds; set clients.typescript.exact in widegate.yaml`);
     return `"${mark}${x}"`;
   });
