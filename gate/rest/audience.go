@@ -2,6 +2,8 @@ package rest
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -63,7 +65,14 @@ func (d *documents) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "private, no-cache")
 		w.Header().Add("Vary", "Authorization, X-API-Key")
 	}
+	w.Header().Set("ETag", documentETag(text))
 	serveText(w, r, mediaJSON, text)
+}
+
+// documentETag is the ETag that an OpenAPI document is served with.
+func documentETag(text []byte) string {
+	sum := sha256.Sum256(text)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
 // page answers with a page that tells of the document.

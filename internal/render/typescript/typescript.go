@@ -7,7 +7,9 @@ package typescript
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -20,6 +22,7 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/render"
+	"widegate/internal/render/openapi"
 	"widegate/internal/render/typecheck"
 )
 
@@ -42,6 +45,9 @@ func (Client) Files(in render.Input) ([]render.File, error) {
 		return nil, nil
 	}
 	r := &renderer{model: in.Model.Seen(), client: *c, command: in.Target.Command()}
+	if r.document = in.Again(path.Join(in.Target.APIFolder, render.DocumentFile(""))); r.document == nil {
+		r.document = openapi.Render(r.model, r.command)
+	}
 	root, err := template.New("").Funcs(typecheck.FuncMap(r.functions())).ParseFS(templates, "templates/*.tmpl")
 	if err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
@@ -54,6 +60,7 @@ type renderer struct {
 	model     *model.Model
 	client    project.TypeScript
 	command   string
+	document  []byte // of the service
 	templates *template.Template
 }
 
@@ -81,7 +88,49 @@ func (r *renderer) files(folder string) ([]render.File, error) {
 			return nil, err
 		}
 	}
+	if err := add("interface", "interface.ts", r.made()); err != nil {
+		return nil, err
+	}
 	return files, add("index", "index.ts", r.index())
+}
+
+// madeView is what the template of the interface sees.
+type madeView struct {
+	Notice    string
+	ETag      string // of the document, as the service gives it
+	Base      string
+	Resources []madeOf
+}
+
+// madeOf are the properties of a resource, as a list of texts.
+type madeOf struct{ Path, Properties string }
+
+// etagOf is the ETag that the service gives a document.
+func etagOf(document []byte) string {
+	sum := sha256.Sum256(document)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
+}
+
+// made is what the client was made from.
+func (r *renderer) made() madeView {
+	v := madeView{Notice: notice, ETag: etagOf(r.document), Base: r.model.Base}
+	for _, e := range r.model.Entities {
+		var names []string
+		for _, f := range e.Fields {
+			if f.Hidden {
+				continue
+			}
+			names = append(names, f.Column.Name)
+			if f.Content != nil {
+				names = append(names, f.Column.Name+"_url")
+			}
+		}
+		for _, rel := range e.Relations {
+			names = append(names, rel.JSON)
+		}
+		v.Resources = append(v.Resources, madeOf{e.Path, quotedList(names)})
+	}
+	return v
 }
 
 // runtime is client.ts, for the spelling of names that the service has.

@@ -126,6 +126,23 @@ const cases = {
     await apiaries(client()).list({ with: { keeper: true, hives: { limit: 5, sortby: ["-name"], with: { queen: true } } } });
     assert.equal(new URL(url + seen[0].url).searchParams.get("with"), "keeper,hives(limit:5;sortby:-name),hives.queen");
   },
+  async "another interface is told of, once"() {
+    const document = { paths: { "/api/hives": { get: { responses: { 200: { $ref: "#/components/responses/Hive.list" } } } } }, components: { schemas: { "Hive.part": { properties: { id: {}, colour: {} } } } } };
+    const reports = [];
+    const made = async () => ({ made: { etag: '"1"', base: "/api", resources: { hives: ["id", "name"], queens: ["id"] } } });
+    const one = client({ made, report: (list) => reports.push(list) });
+    answers = [{}, { text: JSON.stringify(document) }, {}];
+    await hives(one).list();
+    await new Promise((done) => setTimeout(done, 100));
+    await hives(one).list();
+    assert.deepEqual(reports, [["hives has no name any more, or not for this caller", "hives has colour, which this client does not know", "there is no queens any more, or not for this caller"]]);
+    assert.deepEqual(seen.map((s) => [s.url, s.headers["if-none-match"]]), [["/api/hives", undefined], ["/openapi.json", '"1"'], ["/api/hives", undefined]]);
+    answers = [{}, { status: 304 }];
+    seen = [];
+    await hives(client({ made, report: (list) => reports.push(list) })).list();
+    await new Promise((done) => setTimeout(done, 100));
+    assert.equal(reports.length, 1);
+  },
   "no digit is lost"() {
     const big = '{"a":9007199254740993,"b":"9007199254740993","c":[-9223372036854775808, 1.1234567890123456789, 12]}';
     assert.deepEqual(decode(big, true), { a: 9007199254740993n, b: "9007199254740993", c: [-9223372036854775808n, 1.1234567890123457, 12] });

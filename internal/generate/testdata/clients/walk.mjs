@@ -5,7 +5,13 @@ import { pathToFileURL } from "node:url";
 
 const [folder, url] = process.argv.slice(2);
 const { connect, Problem, Decimal } = await import(pathToFileURL(folder + "/dist/index.js").href);
-const api = connect({ url, retries: 0 });
+const reports = [];
+let asked = 0;
+const api = connect({ url, retries: 0, report: (list) => reports.push(list), fetch: async (...args) => {
+  const answer = await fetch(...args);
+  if (String(args[0]).endsWith("/openapi.json")) { asked++; assert.equal(answer.status, 304, "the interface is the one that the client was made from"); }
+  return answer;
+} });
 const told = { resources: 0, rows: 0, found: 0, stored: 0, related: 0 };
 
 // problem is what the service says against a call; anything else is an error of the client.
@@ -51,6 +57,9 @@ for (const [name, resource] of Object.entries(api)) {
     }
   }
 }
+await new Promise((done) => setTimeout(done, 100));
+assert.deepEqual(reports, []);
+assert.equal(asked, 1);
 console.log(JSON.stringify(told));
 
 // relations are those that the service knows of a resource.

@@ -180,13 +180,27 @@ export interface Options {
   headers?: Record<string, string>;
   /** How often a request is sent again that may be; 3. */
   retries?: number;
-  /** Milliseconds for one attempt; 30,000. */
+  /** Milliseconds for one attempt; those of the platform when left out. */
   timeout?: number;
   fetch?: typeof fetch;
   /** The service keeps idempotency keys. */
   idempotency?: boolean;
   /** Integers that a number cannot hold are bigints; else they are errors. */
   exact?: boolean;
+  /** The interface that the client was made from; false does not compare it with the service's. */
+  made?: false | (() => Promise<{ made: Made }>);
+  /** Told once how the interface of the service differs; console.warn when left out. */
+  report?: (differences: string[]) => void;
+}
+
+/** What a client was made from. */
+export interface Made {
+  /** The ETag of the document. */
+  etag: string;
+  /** Where the paths begin. */
+  base: string;
+  /** The properties of each resource. */
+  resources: Record<string, readonly string[]>;
 }
 
 /** One request. */
@@ -207,9 +221,19 @@ const mark = "#" + Math.random().toString(36).slice(2) + ":";
 /** Writes JSON, in which bigints are numbers. */
 export const encode = (v: unknown): string =>
   JSON.stringify(v, (_, x) => (typeof x === "bigint" ? mark + x : x instanceof Decimal ? x.text : x)).replaceAll(new RegExp(`"${mark}(-?\\d+)"`, "g"), "$1");
+/** Tells whether a text has 16 digits in a row, looking at every 16th place first. */
+const long = (text: string): boolean => {
+  for (let i = 15; i < text.length; ) {
+    let j = i;
+    for (let c; j > i - 16 && (c = text.charCodeAt(j)) > 47 && c < 58; ) j--;
+    if (j === i - 16) return true;
+    i = j + 16;
+  }
+  return false;
+};
 /** Reads JSON without the loss of digits: integers beyond 2^53 are bigints, or an error. */
 export const decode = (text: string, exact = false): any => {
-  if (!/\d{16}/.test(text)) return JSON.parse(text);
+  if (!long(text)) return JSON.parse(text);
   const kept = text.replaceAll(/"(?:[^"\\]|\\.)*"|-?\d[\d.eE+-]*/g, (x) => {
     if (!/^-?\d{16,}$/.test(x) || Number.isSafeInteger(Number(x))) return x;
     if (!exact) throw new RangeError(`${x} has more digits than a number holds; set clients.typescript.exact in widegate.yaml`);
@@ -225,10 +249,51 @@ const pause = (ms: number, signal?: AbortSignal) =>
     signal?.addEventListener("abort", () => (clearTimeout(timer), fail(signal.reason)), { once: true });
   });
 
+/** The path of a call, with its query. */
+const target = (call: Call): string => {
+  let text = call.path;
+  let mark = text.includes("?") ? "&" : "?";
+  for (const name in call.query) {
+    const v = call.query[name];
+    if (v !== undefined) text += mark + name + "=" + encodeURIComponent(v), (mark = "&");
+  }
+  return text;
+};
+
 /** Sends requests. */
 export class Client {
   readonly options: Options;
-  constructor(options: Options) { this.options = { ...options, url: options.url.replace(/\/+$/, "") }; }
+  #compared: boolean;
+  constructor(options: Options) {
+    this.options = { ...options, url: options.url.replace(/\/+$/, "") };
+    this.#compared = !options.made;
+  }
+
+  /** Tells how the interface of the service differs from the one that the client was made from. */
+  async differences(): Promise<string[]> {
+    const { url, made: load } = this.options;
+    if (!load) return [];
+    const { made } = await load();
+    const root = url.endsWith(made.base) ? url.slice(0, -made.base.length) : new URL(url).origin;
+    const answer = await this.#attempt({ method: "GET", path: "openapi.json", headers: { "If-None-Match": made.etag } }, root);
+    if (!answer.ok) return [];
+    const document = await answer.json();
+    return Object.entries(made.resources).flatMap(([path, properties]) => {
+      const at = document.paths?.[`${made.base}/${path}`]?.get;
+      if (!at) return [`there is no ${path} any more, or not for this caller`];
+      const list = (at.responses?.["200"]?.$ref ?? "").split("/").pop().replace(/\.list$/, "");
+      const there = document.components?.schemas?.[list + ".part"]?.properties;
+      return there ? properties.filter((p) => !(p in there)).map((p) => `${path} has no ${p} any more, or not for this caller`).concat(Object.keys(there).filter((p) => !properties.includes(p)).map((p) => `${path} has ${p}, which this client does not know`)) : [];
+    });
+  }
+
+  /** Compares the interfaces once, beside the first call. */
+  #compare(): void {
+    if (this.#compared) return;
+    this.#compared = true;
+    const tell = this.options.report ?? ((list) => console.warn("The service has another interface than this client was made from:\n" + list.join("\n")));
+    this.differences().then((list) => { if (list.length) tell(list); }, () => {});
+  }
 
   /** Sends a request, again where that is safe and may help, and reads JSON. */
   async send(call: Call): Promise<Answer> {
@@ -239,14 +304,17 @@ export class Client {
 
   /** Sends a request, and leaves the body of the answer to be read. */
   async open(call: Call): Promise<Response> {
-    const { retries = 3, timeout = 30_000 } = this.options;
+    const { retries = 3 } = this.options;
     for (let tried = 0; ; tried++) {
       let problem: unknown;
       let wait = Math.min(200 * 2 ** tried, 10_000) * (0.5 + Math.random());
       let again = call.safe;
       try {
-        const response = await this.#attempt(call, timeout);
-        if (response.ok || response.status === 304) return response;
+        const response = await this.#attempt(call, this.options.url);
+        if (response.ok) {
+          this.#compare();
+          return response;
+        }
         problem = await readProblem(response);
         again = response.status === 429 || (response.status === 503 && call.safe);
         const after = response.headers.get("Retry-After");
@@ -260,23 +328,32 @@ export class Client {
     }
   }
 
-  async #attempt(call: Call, timeout: number): Promise<Response> {
-    const { url, token, headers, fetch: send = fetch } = this.options;
-    const query = Object.entries(call.query ?? {}).filter(([, v]) => v !== undefined) as [string, string][];
+  async #attempt(call: Call, url: string): Promise<Response> {
+    const { token, headers, timeout, fetch: send = fetch } = this.options;
     const known = typeof token === "function" ? await token() : token;
     const body = call.body === undefined ? undefined : call.body instanceof Blob || call.body instanceof Uint8Array || typeof call.body === "string" ? call.body : encode(call.body);
-    const limit = AbortSignal.timeout(timeout);
-    return send(url + "/" + call.path + (query.length ? "?" + new URLSearchParams(query) : ""), {
-      method: call.method,
-      headers: { Accept: "application/json", ...(body !== undefined && { "Content-Type": "application/json" }), ...(known && { Authorization: "Bearer " + known }), ...headers, ...call.headers },
-      body: body as BodyInit | undefined,
-      signal: call.signal ? AbortSignal.any([call.signal, limit]) : limit,
-    });
+    let { signal } = call;
+    let timer;
+    if (timeout) {
+      const late = new AbortController();
+      timer = setTimeout(() => late.abort(new DOMException(`no answer in ${timeout} ms`, "TimeoutError")), timeout);
+      signal = signal ? AbortSignal.any([signal, late.signal]) : late.signal;
+    }
+    try {
+      return await send(`${url}/${target(call)}`, {
+        method: call.method,
+        headers: { Accept: "application/json", ...(body !== undefined && { "Content-Type": "application/json" }), ...(known && { Authorization: "Bearer " + known }), ...headers, ...call.headers },
+        body: body as BodyInit | undefined,
+        signal,
+      });
+    } finally {
+      clearTimeout(timer);
+    }
   }
 
   /** Sends the calls of a function in one transaction: all of them, or none. */
   async batch<const T extends readonly Promise<unknown>[]>(calls: (batch: Client) => T, sending: Sending = {}): Promise<{ -readonly [K in keyof T]: Awaited<T[K]> }> {
-    const batch = new Batch(this.options);
+    const batch = new Batch({ ...this.options, made: false });
     const results = calls(batch);
     const waiting = Promise.allSettled(results);
     await batch.run(this, sending);
@@ -293,9 +370,8 @@ class Batch extends Client {
   async run(client: Client, sending: Sending): Promise<void> {
     for (let n = -1; n !== this.calls.length; await null) n = this.calls.length;
     const body = this.calls.map(({ call }) => {
-      const query = Object.entries(call.query ?? {}).filter(([, v]) => v !== undefined) as [string, string][];
       const { "Idempotency-Key": _, ...headers } = call.headers ?? {};
-      return { method: call.method, path: "/" + call.path + (query.length ? "?" + new URLSearchParams(query) : ""), headers: { ...(call.body !== undefined && { "Content-Type": "application/json" }), ...headers }, body: call.body };
+      return { method: call.method, path: "/" + target(call), headers: { ...(call.body !== undefined && { "Content-Type": "application/json" }), ...headers }, body: call.body };
     });
     try {
       const key = keyOf(client, sending);
@@ -360,6 +436,41 @@ type Measure<S extends Shape> = "count" | `${"sum" | "avg" | "min" | "max" | "co
 type Named<M extends string> = M extends `${infer F}(${infer C})` ? `${F}_${C}` : M;
 type Group<S extends Shape, B, M> = ([B] extends [readonly (infer C)[]] ? Pick<S["row"], C & keyof S["row"]> : unknown) & ([M] extends [readonly (infer N extends string)[]] ? { [K in N as Named<K>]: number | string | null } : unknown);
 
+/** The values of an answer in NDJSON. Those that came together are read together. */
+class Lines implements AsyncIterableIterator<any> {
+  readonly #open: () => Promise<Response>;
+  readonly #exact: boolean | undefined;
+  readonly #decoder = new TextDecoder();
+  #reader: ReadableStreamDefaultReader<Uint8Array> | undefined;
+  #rest = "";
+  #ready: any[] = [];
+  #at = 0;
+  constructor(open: () => Promise<Response>, exact?: boolean) { this.#open = open; this.#exact = exact; }
+  [Symbol.asyncIterator]() { return this; }
+  next(): Promise<IteratorResult<any>> {
+    return this.#at < this.#ready.length ? Promise.resolve({ done: false, value: this.#ready[this.#at++] }) : this.#more();
+  }
+  async #more(): Promise<IteratorResult<any>> {
+    this.#reader ??= (await this.#open()).body!.getReader();
+    for (;;) {
+      const { done, value } = await this.#reader.read();
+      const text = this.#rest + (done ? this.#decoder.decode() : this.#decoder.decode(value, { stream: true }));
+      const end = done ? text.length : text.lastIndexOf("\n");
+      this.#rest = text.slice(Math.max(end, 0));
+      const lines = text.slice(0, Math.max(end, 0)).trim();
+      if (lines) {
+        [this.#ready, this.#at] = [decode("[" + lines.replaceAll("\n", ",") + "]", this.#exact), 1];
+        return { done: false, value: this.#ready[0] };
+      }
+      if (done) return { done: true, value: undefined };
+    }
+  }
+  async return(): Promise<IteratorResult<any>> {
+    await this.#reader?.cancel().catch(() => {});
+    return { done: true, value: undefined };
+  }
+}
+
 class Collection<S extends Shape> {
   protected readonly client: Client;
   protected readonly path: string;
@@ -377,21 +488,9 @@ class Collection<S extends Shape> {
       if (!(after = page.next)) return;
     }
   }
-  /** Goes through all rows of one answer as they come, in constant memory. */
-  async *stream<const P extends readonly Names<S["row"]>[] | undefined = undefined>(query: Choice<S> & { properties?: P } = {}): AsyncGenerator<Row<S, unknown, P>> {
-    const response = await this.client.open({ method: "GET", path: this.path, query: { ...queryText(query), limit: "none" }, headers: { Accept: "application/x-ndjson" }, signal: query.signal, safe: true });
-    const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
-    try {
-      for (let rest = ""; ; ) {
-        const { done, value } = await reader.read();
-        const lines = (rest + (value ?? "")).split("\n");
-        rest = done ? "" : lines.pop()!;
-        for (const line of lines) if (line) yield decode(line, this.client.options.exact);
-        if (done) return;
-      }
-    } finally {
-      await reader.cancel().catch(() => {});
-    }
+  /** Goes through all rows of one answer as they come, in constant memory; once. */
+  stream<const P extends readonly Names<S["row"]>[] | undefined = undefined>(query: Choice<S> & { properties?: P } = {}): AsyncIterableIterator<Row<S, unknown, P>> {
+    return new Lines(() => this.client.open({ method: "GET", path: this.path, query: { ...queryText(query), limit: "none" }, headers: { Accept: "application/x-ndjson" }, signal: query.signal, safe: true }), this.client.options.exact);
   }
 }
 
