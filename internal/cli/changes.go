@@ -85,7 +85,7 @@ func (a *app) meaning(ctx context.Context, f schemaFlags, args []string) (*impac
 		if plan.Before == nil {
 			return nil, "", errNothingWritten
 		}
-		report, err := plan.Meaning()
+		report, err := plan.Meaning(ctx)
 		return report, "the last write", err
 	}
 	b, err := a.twoSchemas(ctx, args, f)
@@ -98,7 +98,7 @@ func (a *app) meaning(ctx context.Context, f schemaFlags, args []string) (*impac
 
 // compareModels says what is between two schemas of which no code is known.
 func compareModels(b *between) (*impact.Report, error) {
-	r := &impact.Report{Changes: catalog.Compare(b.before, b.after, b.renames...), Renames: b.renames, Code: []impact.Line{}, Interface: []impact.Line{}, Queries: []string{}, Uses: []impact.Use{}}
+	r := &impact.Report{Changes: catalog.Compare(b.before, b.after, b.renames...), Renames: b.renames, Code: []impact.Line{}, Interface: []impact.Line{}, Queries: []string{}, Uses: []impact.Use{}, Callers: []impact.Use{}}
 	if r.Changes == nil {
 		r.Changes = []catalog.Change{}
 	}
@@ -140,6 +140,7 @@ func broken(r *impact.Report) string {
 		}
 	}
 	add(len(r.Uses), "place in your code", "places in your code")
+	add(len(r.Callers), "place in code that uses the client", "places in code that uses the client")
 	add(len(r.Queries), "named query", "named queries")
 	add(clients, "thing that clients may rely on", "things that clients may rely on")
 	add(len(r.Conflicts), "place where you must decide", "places where you must decide")
@@ -177,6 +178,12 @@ func (a *app) showReport(r *impact.Report, from string, all bool) {
 		a.heading("Your own code")
 		for _, u := range r.Uses {
 			a.say("  %s: %s%s", at(u.File, u.Line), u.Message, nowCalled(u))
+		}
+	}
+	if len(r.Callers) > 0 {
+		a.heading("Code that uses the client")
+		for _, u := range r.Callers {
+			a.say("  %s: %s", at(u.File, u.Line), u.Message)
 		}
 	}
 	if len(r.Conflicts) > 0 {

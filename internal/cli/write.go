@@ -124,7 +124,7 @@ func (a *app) agreed(ctx context.Context, p *project.Project, plan *generate.Pla
 			return nil, err
 		}
 	}
-	report, err := plan.Meaning()
+	report, err := plan.Meaning(ctx)
 	if err != nil || !report.Breaks() || len(report.Conflicts) > 0 {
 		return plan, err
 	}

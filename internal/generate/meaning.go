@@ -1,6 +1,9 @@
 package generate
 
 import (
+	"bytes"
+	"context"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -9,7 +12,10 @@ import (
 	"widegate/internal/catalog"
 	"widegate/internal/impact"
 	"widegate/internal/merge"
+	"widegate/internal/model"
 	"widegate/internal/render/openapi"
+	"widegate/internal/render/typescript"
+	"widegate/internal/tscheck"
 )
 
 // document is the rendered OpenAPI document, which --only leaves out.
@@ -52,10 +58,10 @@ func causeOf(text string, changes []catalog.Change) string {
 
 // Meaning is what the plan would change, and what that breaks. It is empty where
 // nothing was written before, or nothing is different.
-func (plan *Plan) Meaning() (*impact.Report, error) {
+func (plan *Plan) Meaning(ctx context.Context) (*impact.Report, error) {
 	r := &impact.Report{
 		Changes: []catalog.Change{}, Renames: plan.Renames, Code: []impact.Line{}, Interface: []impact.Line{}, Queries: []string{},
-		Uses: impact.Uses(plan.Breaks, plan.symbols.Symbols), Conflicts: plan.others(plan.Conflicts),
+		Uses: impact.Uses(plan.Breaks, plan.symbols.Symbols), Callers: []impact.Use{}, Conflicts: plan.others(plan.Conflicts),
 	}
 	if plan.Before == nil || plan.Model == nil {
 		return r, nil
@@ -75,5 +81,63 @@ func (plan *Plan) Meaning() (*impact.Report, error) {
 			return nil, err
 		}
 	}
-	return r, nil
+	return r, plan.callers(ctx, r)
+}
+
+// callers adds the places in code of the project that a new client breaks.
+func (plan *Plan) callers(ctx context.Context, r *impact.Report) error {
+	c := plan.project.Clients.TypeScript
+	if c == nil {
+		return nil
+	}
+	folder := path.Clean(c.Folder)
+	before, after := map[string][]byte{}, map[string][]byte{}
+	for name, text := range plan.ledger.Base {
+		if below, in := strings.CutPrefix(name, folder+"/"); in {
+			before[below] = text
+		}
+	}
+	for name, f := range plan.files {
+		if below, in := strings.CutPrefix(name, folder+"/"); in {
+			after[below] = f.Text
+		}
+	}
+	if len(before) == 0 || maps.EqualFunc(before, after, bytes.Equal) {
+		return nil
+	}
+	client := tscheck.Client{Root: plan.home, Folder: folder, Package: path.Base(plan.module.Path()) + "-client"}
+	faults, err := client.Breaks(ctx, before, after, gone(plan.Was.Seen(), plan.Model.Seen()))
+	for _, f := range faults {
+		r.Callers = append(r.Callers, impact.Use{File: f.File, Line: f.Line, Message: f.Message})
+	}
+	return err
+}
+
+// gone are names that a resource had for callers of the service, and has no more.
+func gone(was, now *model.Model) []string {
+	there := map[string]map[string]bool{} // by table
+	for _, e := range now.Entities {
+		there[e.Table.FullName()] = called(e)
+	}
+	lost := map[string]bool{}
+	for _, e := range was.Entities {
+		for name := range called(e) {
+			if !there[e.Table.FullName()][name] {
+				lost[name] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(lost))
+}
+
+// called are the names by which callers know a resource and what is in it.
+func called(e *model.Entity) map[string]bool {
+	names := map[string]bool{typescript.Constant(e): true}
+	for _, f := range e.Fields {
+		names[f.Column.Name] = true
+	}
+	for _, r := range e.Relations {
+		names[r.JSON] = true
+	}
+	return names
 }

@@ -24,6 +24,7 @@ type Report struct {
 	Interface []Line           `json:"interface"`
 	Queries   []string         `json:"queries"`   // named queries that do not hold any more, and why
 	Uses      []Use            `json:"uses"`      // places in the developer's own code that will not build
+	Callers   []Use            `json:"callers"`   // places in code that calls the service by the client
 	Conflicts []merge.Conflict `json:"conflicts"` // places where an edit and the change meet
 }
 
@@ -49,12 +50,12 @@ type Use struct {
 // Breaks reports whether somebody must do something.
 func (r *Report) Breaks() bool {
 	breaks := func(l Line) bool { return l.Breaks }
-	return len(r.Queries)+len(r.Uses)+len(r.Conflicts) > 0 || slices.ContainsFunc(r.Interface, breaks)
+	return len(r.Queries)+len(r.Uses)+len(r.Callers)+len(r.Conflicts) > 0 || slices.ContainsFunc(r.Interface, breaks)
 }
 
 // Empty reports whether nothing is different at all.
 func (r *Report) Empty() bool {
-	return len(r.Changes)+len(r.Code)+len(r.Interface)+len(r.Queries)+len(r.Uses)+len(r.Conflicts) == 0
+	return len(r.Changes)+len(r.Code)+len(r.Interface)+len(r.Queries)+len(r.Uses)+len(r.Callers)+len(r.Conflicts) == 0
 }
 
 // Code compares two models: entities, fields, relations, what finds a row by a

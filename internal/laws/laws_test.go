@@ -124,7 +124,7 @@ var layers = []string{
 	"internal/project internal/sqlquery",
 	"internal/read internal/gomodule",
 	"internal/rollout internal/model",
-	"internal/render internal/render/... internal/merge internal/gocheck",
+	"internal/render internal/render/... internal/merge internal/gocheck internal/tscheck",
 	"internal/apply internal/impact",
 	"internal/generate internal/preview",
 	"internal/cli",

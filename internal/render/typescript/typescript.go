@@ -218,7 +218,7 @@ type fieldView struct {
 type enumView struct{ Name, Doc, Labels string }
 
 func (r *renderer) resource(e *model.Entity) resourceView {
-	v := resourceView{Notice: notice, Entity: e, Kind: kindOf(e), Const: constant(e.Local, e.Plural), KeyList: quotedList(keyNames(e)), Paths: pathsOf(e)}
+	v := resourceView{Notice: notice, Entity: e, Kind: kindOf(e), Const: Constant(e), KeyList: quotedList(keyNames(e)), Paths: pathsOf(e)}
 	imports := map[*model.Entity][]string{}
 	use := func(of *model.Entity, name string) string {
 		if of != e && !slices.Contains(imports[of], name) {
@@ -412,7 +412,7 @@ type entryView struct{ Const, File string }
 func (r *renderer) index() indexView {
 	v := indexView{Notice: notice, Calls: len(r.model.Exposed) > 0, Idempotency: r.model.API.Repeats != "", Exact: r.client.Exact, Base: r.model.Base}
 	for _, e := range r.model.Entities {
-		v.Entities = append(v.Entities, entryView{constant(e.Local, e.Plural), e.File})
+		v.Entities = append(v.Entities, entryView{Constant(e), e.File})
 	}
 	return v
 }
@@ -420,8 +420,10 @@ func (r *renderer) index() indexView {
 // reserved are words that cannot name a value, and those of the index itself.
 var reserved = strings.Fields("await break case catch class const continue debugger default delete do else enum export extends false finally for function if import in instanceof new null return super switch this throw true try typeof var void while with yield let static implements interface package private protected public arguments eval client call connect batch options")
 
-// constant is the name of a resource as a value.
-func constant(local, plural string) string {
+// Constant is the name of a resource as a value.
+func Constant(e *model.Entity) string { return constant(e.Plural) }
+
+func constant(plural string) string {
 	name := []rune(plural)
 	for i := range name {
 		if i > 0 && (i+1 == len(name) || !unicode.IsUpper(name[i+1])) {

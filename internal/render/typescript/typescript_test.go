@@ -65,6 +65,6 @@ func TestHostileNames(t *testing.T) {
 
 func TestConstants(t *testing.T) {
 	for plural, want := range map[string]string{"Hives": "hives", "ApiaryYields": "apiaryYields", "URLs": "urLs", "IDCards": "idCards", "Classes": "classes", "Delete": "deleteTable", "Call": "callTable", "X": "x"} {
-		assert.Equal(t, want, constant("", plural), plural)
+		assert.Equal(t, want, constant(plural), plural)
 	}
 }
