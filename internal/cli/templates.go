@@ -19,7 +19,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render"
-	"widegate/internal/render/golang"
+	"widegate/internal/render/outputs"
 	"widegate/internal/render/own"
 	"widegate/internal/render/typecheck"
 )
@@ -69,7 +69,7 @@ func (a *app) listTemplates() error {
 	if err != nil {
 		return err
 	}
-	builtIn, err := golang.BuiltIn()
+	builtIn, err := outputs.BuiltIn()
 	if err != nil {
 		return err
 	}
@@ -144,7 +144,7 @@ func (a *app) showTemplateCommand() *cobra.Command {
 }
 
 func (a *app) showTemplate(in render.Input, name string) error {
-	if b, err := golang.Find(name); err == nil {
+	if b, err := outputs.Find(name); err == nil {
 		a.say("%s, built-in: %s", b.Name, b.About)
 		a.say("For each %s it gives a file such as %s.", b.For, b.Gives)
 		a.heading("Text")
@@ -243,7 +243,7 @@ func (a *app) tryTemplate(ctx context.Context, name, unit string, diff bool) err
 	if err != nil {
 		return err
 	}
-	files, err := templateTexts(in, name, unit)
+	files, err := outputs.Texts(in, name, unit)
 	if err != nil {
 		return err
 	}
@@ -275,14 +275,6 @@ func difference(p *project.Project, f render.File) (string, error) {
 		return "", fmt.Errorf("reading %s: %w", f.Path, err)
 	}
 	return merge.Unified("a/"+f.Path, "b/"+f.Path, was, f.Text), nil
-}
-
-// templateTexts are the files that a template gives, be it built-in, taken or own.
-func templateTexts(in render.Input, name, unit string) ([]render.File, error) {
-	if _, err := golang.Find(name); err == nil {
-		return golang.Texts(in, name, unit)
-	}
-	return own.Texts(in, name, unit)
 }
 
 func (a *app) templateFilesCommand() *cobra.Command {
@@ -393,7 +385,7 @@ one.`,
 			}
 			lines, err := own.Guide(in, table)
 			if of != "" {
-				lines, err = golang.Guide(in, of, table)
+				lines, err = outputs.Guide(in, of, table)
 			}
 			if err != nil {
 				return err

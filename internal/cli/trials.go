@@ -10,7 +10,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render"
-	"widegate/internal/render/golang"
+	"widegate/internal/render/outputs"
 )
 
 // trials run the templates of the project for the page of the preview. The schema is
@@ -25,7 +25,7 @@ type trials struct {
 
 // Names are those of the built-in templates and of the project's own.
 func (t *trials) Names() ([]string, error) {
-	builtIn, err := golang.BuiltIn()
+	builtIn, err := outputs.BuiltIn()
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +75,7 @@ func (t *trials) Try(r *http.Request, name, table string, diff bool) (trial prev
 	if err != nil {
 		return trial, err
 	}
-	if b, err := golang.Find(name); err == nil {
+	if b, err := outputs.Find(name); err == nil {
 		trial.File, trial.Text = name+", built-in", b.Text
 	}
 	for _, f := range in.Templates {
@@ -83,7 +83,7 @@ func (t *trials) Try(r *http.Request, name, table string, diff bool) (trial prev
 			trial.File, trial.Text = f.File, string(f.Text)
 		}
 	}
-	files, err := templateTexts(in, name, table)
+	files, err := outputs.Texts(in, name, table)
 	if err != nil {
 		return trial, err
 	}

@@ -23,7 +23,7 @@ import (
 	"widegate/internal/project"
 	"widegate/internal/read"
 	"widegate/internal/render"
-	"widegate/internal/render/golang"
+	"widegate/internal/render/outputs"
 	"widegate/internal/render/own"
 )
 
@@ -138,7 +138,7 @@ func (plan *Plan) checkNeeds() error {
 // TakeTemplate copies a built-in template into the folder of the project's templates,
 // and returns where it is now.
 func TakeTemplate(p *project.Project, name string) (at string, err error) {
-	builtIn, err := golang.Find(name)
+	builtIn, err := outputs.Find(name)
 	if err != nil {
 		return "", err
 	}
@@ -234,7 +234,7 @@ func (plan *Plan) renewTemplates() error {
 			return err
 		}
 		for name, own := range taken {
-			builtIn, err := golang.Find(name)
+			builtIn, err := outputs.Find(name)
 			if err != nil {
 				return fault.New("correct the name after takes:, or delete the file", "%s: %w", t.File, err)
 			}

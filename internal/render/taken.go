@@ -3,10 +3,16 @@ package render
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
 	"strings"
+	"text/template"
 
 	"go.yaml.in/yaml/v3"
 
+	"widegate/internal/catalog"
 	"widegate/internal/fault"
 )
 
@@ -23,6 +29,63 @@ type BuiltIn struct {
 func (b BuiltIn) Version() string {
 	sum := sha256.Sum256([]byte(b.Text))
 	return hex.EncodeToString(sum[:6])
+}
+
+// FindBuiltIn is the template of a name in a list.
+func FindBuiltIn(list []BuiltIn, name string) (BuiltIn, error) {
+	var names []string
+	for _, b := range list {
+		if b.Name == name {
+			return b, nil
+		}
+		names = append(names, b.Name)
+	}
+	next := "see the built-in templates by `widegate templates`"
+	if near := catalog.Nearest(name, names); near != "" {
+		next = "did you mean " + near + "? " + next
+	}
+	return BuiltIn{}, fault.New(next, "there is no built-in template %s", name)
+}
+
+// ReadBuiltIn fills in the texts of templates, from the files of their names.
+func ReadBuiltIn(list []BuiltIn, files fs.FS) ([]BuiltIn, error) {
+	full := slices.Clone(list)
+	for i, b := range list {
+		text, err := fs.ReadFile(files, "templates/"+b.Name+".tmpl")
+		if err != nil {
+			return nil, fmt.Errorf("reading the templates: %w", err)
+		}
+		full[i].Text = string(text)
+	}
+	return full, nil
+}
+
+// Parse puts the text of the project's in the place of that of the built-in template in
+// a set. The lines of the head are counted, so that errors tell those of the file.
+func (t Taken) Parse(root *template.Template) error {
+	text := "{{/*" + strings.Repeat("\n", t.Lines) + "*/}}" + t.Text
+	if _, err := root.New(t.Takes + ".tmpl").Parse(text); err != nil {
+		return t.Wrong(PlacedIn(err, map[string]Taken{t.Takes: t}))
+	}
+	return nil
+}
+
+// Wrong is an error in the template, with what to do.
+func (t Taken) Wrong(message string) error {
+	return fault.New("correct the template, or take it anew by `widegate templates take "+t.Takes+"`", "%s", message)
+}
+
+var builtInPlace = regexp.MustCompile(`template: ([a-z]+\.[a-z]+)\.tmpl:(\d+(?::\d+)?):`)
+
+// PlacedIn is a message of text/template with the places in the project's files.
+func PlacedIn(err error, taken map[string]Taken) string {
+	return builtInPlace.ReplaceAllStringFunc(err.Error(), func(found string) string {
+		m := builtInPlace.FindStringSubmatch(found)
+		if t, ok := taken[m[1]]; ok {
+			return t.File + ":" + m[2] + ":"
+		}
+		return found
+	})
 }
 
 // Taken is the text of the file of a project that has taken the template.

@@ -3,15 +3,11 @@ package golang
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"path"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"text/template"
 
-	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/project"
 	"widegate/internal/render"
@@ -33,54 +29,20 @@ var parts = []render.BuiltIn{
 }
 
 // BuiltIn are the templates of Go code.
-func BuiltIn() ([]render.BuiltIn, error) {
-	list := make([]render.BuiltIn, len(parts))
-	for i, p := range parts {
-		text, err := templates.ReadFile("templates/" + p.Name + ".tmpl")
-		if err != nil {
-			return nil, fmt.Errorf("reading the templates: %w", err)
-		}
-		list[i] = p
-		list[i].Text = string(text)
-	}
-	return list, nil
-}
-
-// Find is the built-in template of a name.
-func Find(name string) (render.BuiltIn, error) {
-	list, err := BuiltIn()
-	if err != nil {
-		return render.BuiltIn{}, err
-	}
-	var names []string
-	for _, b := range list {
-		if b.Name == name {
-			return b, nil
-		}
-		names = append(names, b.Name)
-	}
-	next := "see the built-in templates by `widegate templates`"
-	if near := catalog.Nearest(name, names); near != "" {
-		next = "did you mean " + near + "? " + next
-	}
-	return render.BuiltIn{}, fault.New(next, "there is no built-in template %s", name)
-}
+func BuiltIn() ([]render.BuiltIn, error) { return render.ReadBuiltIn(parts, templates) }
 
 // take puts the texts of a project in the place of built-in ones.
 func (r *renderer) take(root *template.Template) error {
-	for name, t := range r.taken {
-		if _, err := Find(name); err != nil {
-			return fmt.Errorf("%s: %w", t.File, err)
-		}
-		// The lines of the head are counted, so that errors tell those of the file.
-		text := "{{/*" + strings.Repeat("\n", t.Lines) + "*/}}" + t.Text
-		if _, err := root.New(name + ".tmpl").Parse(text); err != nil {
-			return fault.New("mend the template, or take it anew by `widegate templates take "+name+"`", "%s", r.placed(err))
-		}
-	}
 	var faults []error
-	for _, name := range slices.Sorted(maps.Keys(r.taken)) {
-		faults = append(faults, r.check(root, strings.TrimSuffix(name, ".go"))...)
+	for _, p := range parts {
+		t, taken := r.taken[p.Name]
+		if !taken {
+			continue
+		}
+		if err := t.Parse(root); err != nil {
+			return err
+		}
+		faults = append(faults, r.check(root, strings.TrimSuffix(p.Name, ".go"))...)
 	}
 	return errors.Join(faults...)
 }
@@ -99,9 +61,6 @@ func (r *renderer) check(root *template.Template, kind string) []error {
 // Texts are the files that a built-in template gives, as the project has it: of all
 // units, or of those of a table, a SQL file or a path.
 func Texts(in render.Input, name, unit string) ([]render.File, error) {
-	if _, err := Find(name); err != nil {
-		return nil, err
-	}
 	taken, _, err := render.TakenOf(in.Templates)
 	if err != nil {
 		return nil, err
@@ -125,19 +84,6 @@ func (j job) of(unit string) bool {
 	return j.path == unit || strings.TrimSuffix(path.Base(j.path), ".go") == unit
 }
 
-var builtInPlace = regexp.MustCompile(`template: ([a-z]+\.go)\.tmpl:(\d+(?::\d+)?):`)
-
-// placed is a message of text/template with the place in the project's file.
-func (r *renderer) placed(err error) string {
-	return builtInPlace.ReplaceAllStringFunc(err.Error(), func(found string) string {
-		m := builtInPlace.FindStringSubmatch(found)
-		if t, ok := r.taken[m[1]]; ok {
-			return t.File + ":" + m[2] + ":"
-		}
-		return found
-	})
-}
-
 // errUnmarked is returned for a text that does not say that it is written again.
 var errUnmarked = errors.New("its first lines must say that it is written again, as the built-in template does")
 
@@ -154,7 +100,7 @@ func (r *renderer) marked(j job, text []byte) error {
 // failed is an error of rendering a file.
 func (r *renderer) failed(j job, err error) error {
 	if t, taken := r.taken[j.template+".go"]; taken {
-		return fault.New("mend the template, or take it anew by `widegate templates take "+t.Takes+"`", "%s: rendering %s: %s", t.File, strconv.Quote(j.path), r.placed(err))
+		return t.Wrong(fmt.Sprintf("%s: rendering %q: %s", t.File, j.path, render.PlacedIn(err, r.taken)))
 	}
 	return fmt.Errorf("rendering %s: %w", j.path, err)
 }

@@ -121,7 +121,6 @@ func TestTakenTemplates(t *testing.T) {
 		"an open action":     {"{{.Plural}}", "{{.Plural", "templates/entity.go.tmpl:"},
 		"no Go":              {"package {{.Package}}", "packages {{.Package}}", "expected ';'"},
 		"no mark":            {"is written again", "is mine", "must say that it is written again"},
-		"no such template":   {"takes: entity.go", "takes: entty.go", "there is no built-in template entty.go"},
 		"an unknown key":     {"version:", "versoin:", "versoin"},
 		"an unknown version": {"version: ", "version: [", "templates/entity.go.tmpl: "},
 	} {

@@ -134,12 +134,8 @@ var packages = []string{"widegate/internal/render/golang", "widegate/internal/mo
 var viewComments string
 
 // Guide tells of what a built-in template gets, with examples from a table of a project.
-func Guide(in render.Input, name, table string) ([]typecheck.Line, error) {
-	b, err := Find(name)
-	if err != nil {
-		return nil, err
-	}
-	kind := strings.TrimSuffix(b.Name, ".go")
+func Guide(in render.Input, name, table string) []typecheck.Line {
+	kind := strings.TrimSuffix(name, ".go")
 	r := &renderer{target: in.Target, model: in.Model}
 	about := map[string]string{}
 	for line := range strings.Lines(viewComments) {
@@ -147,7 +143,7 @@ func Guide(in render.Input, name, table string) ([]typecheck.Line, error) {
 		about[key] = text
 	}
 	guide := typecheck.Guide{Views: typecheck.Reached(roots[kind], packages...), About: about, Funcs: r.functions(), Sample: r.sample(kind, table)}
-	return guide.Lines(), nil
+	return guide.Lines()
 }
 
 // sample is the view of a built-in template for a table, or for the first.

@@ -3,6 +3,7 @@ package outputs
 
 import (
 	"cmp"
+	"strings"
 
 	"widegate/internal/fault"
 	"widegate/internal/render"
@@ -10,6 +11,7 @@ import (
 	"widegate/internal/render/openapi"
 	"widegate/internal/render/own"
 	"widegate/internal/render/starter"
+	"widegate/internal/render/typecheck"
 	"widegate/internal/render/typescript"
 )
 
@@ -23,8 +25,59 @@ var all = []render.Output{
 	own.Templates{},
 }
 
+// BuiltIn are the templates of all outputs.
+func BuiltIn() ([]render.BuiltIn, error) {
+	code, err := golang.BuiltIn()
+	if err != nil {
+		return nil, err
+	}
+	client, err := typescript.BuiltIn()
+	return append(code, client...), err
+}
+
+// Find is the built-in template of a name.
+func Find(name string) (render.BuiltIn, error) {
+	list, err := BuiltIn()
+	if err != nil {
+		return render.BuiltIn{}, err
+	}
+	return render.FindBuiltIn(list, name)
+}
+
+// Texts are the files that a template gives, be it built-in, taken or own: of all
+// units, or of one.
+func Texts(in render.Input, name, unit string) ([]render.File, error) {
+	if _, err := Find(name); err != nil {
+		return own.Texts(in, name, unit)
+	}
+	if strings.HasSuffix(name, ".ts") {
+		return typescript.Texts(in, name, unit)
+	}
+	return golang.Texts(in, name, unit)
+}
+
+// Guide tells of what a built-in template gets, with examples from a table.
+func Guide(in render.Input, name, table string) ([]typecheck.Line, error) {
+	if _, err := Find(name); err != nil {
+		return nil, err
+	}
+	if strings.HasSuffix(name, ".ts") {
+		return typescript.Guide(in, name, table), nil
+	}
+	return golang.Guide(in, name, table), nil
+}
+
 // Files are what a project gets of all outputs.
 func Files(in render.Input) ([]render.File, error) {
+	taken, _, err := render.TakenOf(in.Templates)
+	if err != nil {
+		return nil, err
+	}
+	for name, t := range taken {
+		if _, err := Find(name); err != nil {
+			return nil, fault.New("correct the name behind takes:, or delete the file", "%s: %w", t.File, err)
+		}
+	}
 	var list []render.File
 	by := map[string]render.File{}
 	for _, o := range all {

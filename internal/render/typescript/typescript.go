@@ -11,6 +11,7 @@ import (
 	"embed"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"unicode"
 	"unicode/utf16"
 
+	"widegate/internal/fault"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/render"
@@ -44,16 +46,38 @@ func (Client) Files(in render.Input) ([]render.File, error) {
 	if c == nil || in.Target.APIFolder == "" {
 		return nil, nil
 	}
-	r := &renderer{model: in.Model.Seen(), client: *c, command: in.Target.Command()}
+	r, err := newRenderer(in, *c)
+	if err != nil {
+		return nil, err
+	}
+	return r.files()
+}
+
+// newRenderer has the templates, those of the project in the place of built-in ones.
+func newRenderer(in render.Input, c project.TypeScript) (*renderer, error) {
+	r := &renderer{model: in.Model.Seen(), client: c, command: in.Target.Command(), folder: path.Clean(c.Folder)}
 	if r.document = in.Again(path.Join(in.Target.APIFolder, render.DocumentFile(""))); r.document == nil {
 		r.document = openapi.Render(r.model, r.command)
 	}
-	root, err := template.New("").Funcs(typecheck.FuncMap(r.functions())).ParseFS(templates, "templates/*.tmpl")
-	if err != nil {
+	var err error
+	if r.taken, _, err = render.TakenOf(in.Templates); err != nil {
+		return nil, err
+	}
+	if r.templates, err = template.New("").Funcs(typecheck.FuncMap(functions)).ParseFS(templates, "templates/*.tmpl"); err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
 	}
-	r.templates = root
-	return r.files(path.Clean(c.Folder))
+	var faults []error
+	for _, p := range parts {
+		t, taken := r.taken[p.Name]
+		if !taken {
+			continue
+		}
+		if err := t.Parse(r.templates); err != nil {
+			return nil, err
+		}
+		faults = append(faults, r.check(p.Name)...)
+	}
+	return r, errors.Join(faults...)
 }
 
 type renderer struct {
@@ -61,37 +85,64 @@ type renderer struct {
 	client    project.TypeScript
 	command   string
 	document  []byte // of the service
+	folder    string // of the client
 	templates *template.Template
+	taken     map[string]render.Taken // texts of the project's in the place of built-in templates
 }
 
-func (r *renderer) files(folder string) ([]render.File, error) {
+func (r *renderer) files() ([]render.File, error) {
 	files := []render.File{
-		{Path: path.Join(folder, "client.ts"), Text: []byte(notice + "\n//\n" + r.runtime())},
-		{Path: path.Join(folder, "package.json"), Text: r.manifest()},
-		{Path: path.Join(folder, "tsconfig.json"), Text: []byte(compilerOptions)},
+		{Path: path.Join(r.folder, "client.ts"), Text: []byte(notice + "\n//\n" + r.runtime())},
+		{Path: path.Join(r.folder, "package.json"), Text: r.manifest()},
+		{Path: path.Join(r.folder, "tsconfig.json"), Text: []byte(compilerOptions)},
 	}
-	add := func(name, to string, data any) error {
+	for _, p := range parts {
+		list, err := r.texts(p.Name, nil)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, list...)
+	}
+	return files, nil
+}
+
+// texts are the files that a template gives: of all entities, or of one.
+func (r *renderer) texts(name string, of *model.Entity) (files []render.File, err error) {
+	add := func(to string, data any) {
 		var b bytes.Buffer
-		if err := r.templates.ExecuteTemplate(&b, name+".ts.tmpl", data); err != nil {
-			return fmt.Errorf("rendering %s: %w", to, err)
-		}
-		files = append(files, render.File{Path: path.Join(folder, to), Text: b.Bytes()})
-		return nil
-	}
-	for _, e := range r.model.Entities {
-		if err := add("resource", "resources/"+e.File+".ts", r.resource(e)); err != nil {
-			return nil, err
-		}
-	}
-	if len(r.model.Exposed) > 0 {
-		if err := add("calls", "calls.ts", r.calls()); err != nil {
-			return nil, err
+		t, taken := r.taken[name]
+		failed := r.templates.ExecuteTemplate(&b, name+".tmpl", data)
+		switch at := path.Join(r.folder, to); {
+		case failed != nil && taken:
+			err = errors.Join(err, t.Wrong(fmt.Sprintf("%s: rendering %q: %s", t.File, at, render.PlacedIn(failed, r.taken))))
+		case failed != nil:
+			err = errors.Join(err, fmt.Errorf("rendering %s: %w", at, failed))
+		case !project.Noticed(b.Bytes()):
+			err = errors.Join(err, fault.New("put {{.Notice}} back at the beginning", "%s: what it gives for %s does not say where it comes from", t.File, at))
+		default:
+			files = append(files, render.File{Path: at, Text: b.Bytes(), By: t.File, Of: name})
 		}
 	}
-	if err := add("interface", "interface.ts", r.made()); err != nil {
-		return nil, err
+	switch name {
+	case "resource.ts":
+		for _, e := range r.model.Entities {
+			if of == nil || of == e {
+				add("resources/"+e.File+".ts", r.resource(e))
+			}
+			if err != nil {
+				return nil, err // the same would be said of each table
+			}
+		}
+	case "calls.ts":
+		if len(r.model.Exposed) > 0 {
+			add(name, r.calls())
+		}
+	case "interface.ts":
+		add(name, r.made())
+	case "index.ts":
+		add(name, r.index())
 	}
-	return files, add("index", "index.ts", r.index())
+	return files, err
 }
 
 // madeView is what the template of the interface sees.
@@ -437,11 +488,10 @@ func constant(plural string) string {
 	return string(name)
 }
 
-func (r *renderer) functions() map[string]typecheck.Func {
-	return map[string]typecheck.Func{
-		"quote": {Call: quote, Does: "a text as one of TypeScript"},
-		"doc":   {Call: doc, Does: "a text as a comment"},
-	}
+// functions are those of the templates.
+var functions = map[string]typecheck.Func{
+	"quote": {Call: quote, Does: "a text as one of TypeScript"},
+	"doc":   {Call: doc, Does: `doc "  " TEXT: a text as a comment, indented, with its line end`},
 }
 
 // quote writes a text as a string. What is not seen in an editor, or turns the

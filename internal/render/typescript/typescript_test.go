@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widegate/internal/catalog"
+	"widegate/internal/fault"
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/render"
@@ -67,4 +68,42 @@ func TestConstants(t *testing.T) {
 	for plural, want := range map[string]string{"Hives": "hives", "ApiaryYields": "apiaryYields", "URLs": "urLs", "IDCards": "idCards", "Classes": "classes", "Delete": "deleteTable", "Call": "callTable", "X": "x"} {
 		assert.Equal(t, want, constant(plural), plural)
 	}
+}
+
+// TestBuiltInTemplatesAreSound checks each built-in template as one that a project has
+// taken is checked, and has what is wrong found before anything is rendered.
+func TestBuiltInTemplatesAreSound(t *testing.T) {
+	id := catalog.Column{Name: "id", Type: catalog.Type{Kind: catalog.Int, Bits: 64}}
+	m, err := model.Build(&catalog.Catalog{Engine: dialects.Of(dialects.Postgres), Tables: []catalog.Table{{Name: "hive", Kind: catalog.BaseTable, PrimaryKey: &catalog.Key{Columns: []string{"id"}}, Columns: []catalog.Column{id}}}}, project.Default(), project.NewNames())
+	require.NoError(t, err)
+	in := render.Input{Model: m, Clients: project.Clients{TypeScript: &project.TypeScript{Folder: "clients/ts"}}, Target: render.Target{Module: "bees", APIFolder: "api"}}
+	plain, err := Client{}.Files(in)
+	require.NoError(t, err)
+	list, err := BuiltIn()
+	require.NoError(t, err)
+	for _, b := range list {
+		in.Templates = append(in.Templates, render.Template{Name: b.Name, File: "templates/" + b.Name + ".tmpl", Text: []byte(b.Taken())})
+		assert.NotEmpty(t, Guide(in, b.Name, "hive"), b.Name)
+	}
+	taken, err := Client{}.Files(in)
+	require.NoError(t, err)
+	require.Len(t, taken, len(plain))
+	for i := range plain {
+		assert.Equal(t, string(plain[i].Text), string(taken[i].Text), plain[i].Path)
+	}
+	b := list[0]
+	for old, c := range map[string]struct{ now, says string }{
+		"{{.Key}};":   {"{{.Keys}};", "templates/resource.ts.tmpl:43:9: resourceView has no Keys; did you mean Key?"},
+		"{{.Notice}}": {"// mine", "put {{.Notice}} back"},
+	} {
+		b := b
+		b.Text = strings.Replace(b.Text, old, c.now, 1)
+		in.Templates = []render.Template{{Name: b.Name, File: "templates/" + b.Name + ".tmpl", Text: []byte(b.Taken())}}
+		_, err := Client{}.Files(in)
+		require.Error(t, err, old)
+		assert.Contains(t, err.Error()+fault.Next(err), c.says)
+	}
+	files, err := Texts(in, "resource.ts", "none")
+	assert.ErrorContains(t, err, "gives nothing for none")
+	assert.Empty(t, files)
 }
