@@ -131,5 +131,5 @@ func TestClientOfAMoodyService(t *testing.T) {
 	require.NoError(t, err)
 	out, err := exec.Command("node", script, compileClient(t, folder)).CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	assert.Equal(t, "16\n", string(out))
+	assert.Equal(t, "17\n", string(out))
 }

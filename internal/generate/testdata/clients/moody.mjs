@@ -61,6 +61,11 @@ const cases = {
     await hives(client()).list();
     assert(Date.now() - start >= 950);
   },
+  async "but not for an hour"() {
+    answers = [problem(503, { "Retry-After": "3600" })];
+    await assert.rejects(hives(client()).list(), (e) => e.status === 503);
+    assert.equal(seen.length, 1);
+  },
   async "a signal ends a request, and the wait between two"() {
     for (const answer of [{ hang: true }, problem(503, { "Retry-After": "20" })]) {
       answers = [answer];

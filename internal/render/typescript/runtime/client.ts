@@ -249,6 +249,9 @@ const pause = (ms: number, signal?: AbortSignal) =>
     signal?.addEventListener("abort", () => (clearTimeout(timer), fail(signal.reason)), { once: true });
   });
 
+/** The longest wait before a request is sent again, in milliseconds. */
+const longest = 60_000;
+
 /** The path of a call, with its query. */
 const target = (call: Call): string => {
   let text = call.path;
@@ -323,7 +326,7 @@ export class Client {
         if (call.signal?.aborted) throw e;
         problem = e;
       }
-      if (!again || tried >= retries) throw problem;
+      if (!again || tried >= retries || wait > longest) throw problem;
       await pause(wait, call.signal);
     }
   }
