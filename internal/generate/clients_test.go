@@ -5,6 +5,10 @@ import (
 	"compress/gzip"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -132,4 +136,64 @@ func TestClientOfAMoodyService(t *testing.T) {
 	out, err := exec.Command("node", script, compileClient(t, folder)).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	assert.Equal(t, "17\n", string(out))
+}
+
+// drive uses the page as a person would: it saves a name that is too long, and goes
+// through a relation.
+const drive = `<script type="module">
+const until = async (there) => { for (let i = 0; i < 200; i++) { const x = there(); if (x) return x; await new Promise((done) => setTimeout(done, 50)); } throw new Error("it does not come: " + there); };
+const label = (name) => [...document.querySelectorAll("label")].find((l) => l.firstChild?.textContent === name);
+try {
+  const input = (await until(() => label("name"))).querySelector("input");
+  input.value = "x".repeat(99);
+  input.form.requestSubmit();
+  await until(() => label("name").querySelector(".fault").textContent);
+  document.body.dataset.fault = label("name").querySelector(".fault").textContent;
+  document.body.dataset.problem = document.querySelector("#problem").textContent;
+  [...document.querySelectorAll("button")].find((b) => b.textContent === "inspections").click();
+  const link = await until(() => document.querySelector("td a[href^='#inspections/']"));
+  document.body.dataset.related = link.getAttribute("href");
+  link.click();
+  await until(() => document.querySelector("h1").textContent.startsWith("inspections "));
+  label("brood_frames").querySelector("input").value = "9";
+  label("brood_frames").querySelector("input").form.requestSubmit();
+  await until(() => label("brood_frames")?.querySelector("input").value === "9" && document.querySelector("#problem").textContent === "");
+  location.hash = "hives?filter=frames%20%3E%20&q=";
+  document.body.dataset.refused = await until(() => document.querySelector("#problem").textContent);
+  document.body.dataset.ended = "well";
+} catch (e) { document.body.dataset.ended = e.stack; }
+</script>`
+
+// TestPageOfClients uses the page that comes with the client in a browser, from another
+// origin than the service's.
+func TestPageOfClients(t *testing.T) {
+	program, err := exec.LookPath("chromium")
+	if err != nil {
+		testdb.Missing(t, "chromium is not installed", "install it to test the page in a browser")
+	}
+	folder := makeDemo(t, "sqlite")
+	at := filepath.Join(folder, "clients", "typescript")
+	pages := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/page/drive.html" {
+			text, err := os.ReadFile(filepath.Join(at, "page", "index.html"))
+			assert.NoError(t, err)
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprint(w, string(text)+drive)
+			return
+		}
+		http.FileServer(http.Dir(at)).ServeHTTP(w, r)
+	}))
+	defer pages.Close()
+	addTo(t, folder, "  cors: ["+pages.URL+"]\nclients: {typescript: {folder: clients/typescript, page: true}}\n")
+	compileClient(t, folder)
+	s := startService(t, folder)
+	address := pages.URL + "/page/drive.html?api=" + url.QueryEscape(s.base+"/api") + "#hives/7"
+	out, err := exec.Command(program, "--headless", "--no-sandbox", "--disable-gpu", "--virtual-time-budget=30000", "--dump-dom", address).Output()
+	require.NoError(t, err)
+	body := regexp.MustCompile(`<body[^>]*>`).FindString(string(out))
+	assert.Contains(t, body, `data-fault="at most 60 characters; got 99"`)
+	assert.Contains(t, body, `data-problem="Unprocessable Entity: one value of the body is not right"`)
+	assert.Contains(t, body, `data-related="#inspections/`)
+	assert.Contains(t, body, `data-refused="Bad Request: `)
+	assert.Contains(t, body, `data-ended="well"`)
 }

@@ -135,6 +135,7 @@ type Clients struct {
 type TypeScript struct {
 	Folder string `yaml:"folder"` // below the project, such as clients/typescript
 	Exact  bool   `yaml:"exact"`  // integers beyond 2^53 are bigints; an error when left out
+	Page   bool   `yaml:"page"`   // a page on all resources is written too, to start from
 }
 
 // Brand is the name, icon and colour of the pages.

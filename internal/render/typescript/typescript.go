@@ -31,8 +31,8 @@ import (
 //go:embed templates/*.tmpl
 var templates embed.FS
 
-//go:embed runtime/client.ts
-var runtime string
+//go:embed runtime
+var runtime embed.FS
 
 // notice is the first line of what is written again.
 const notice = "// Written by widegate from the schema, and written again when that changes. Edits are kept."
@@ -91,10 +91,26 @@ type renderer struct {
 }
 
 func (r *renderer) files() ([]render.File, error) {
+	client, err := r.copied("client.ts")
+	if err != nil {
+		return nil, err
+	}
+	if r.model.API.Names == project.Camel {
+		client = strings.Replace(client, "`${F}_${C}`", "`${F}${Capitalize<C>}`", 1)
+	}
 	files := []render.File{
-		{Path: path.Join(r.folder, "client.ts"), Text: []byte(notice + "\n//\n" + r.runtime())},
+		{Path: path.Join(r.folder, "client.ts"), Text: []byte(client)},
 		{Path: path.Join(r.folder, "package.json"), Text: r.manifest()},
 		{Path: path.Join(r.folder, "tsconfig.json"), Text: []byte(compilerOptions)},
+	}
+	if r.client.Page {
+		for from, to := range map[string]string{"page.html": "index.html", "page.ts": "page.ts"} {
+			text, err := r.copied(from)
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, render.File{Path: path.Join(r.folder, "page", to), Text: []byte(text)})
+		}
 	}
 	for _, p := range parts {
 		list, err := r.texts(p.Name, nil)
@@ -184,12 +200,16 @@ func (r *renderer) made() madeView {
 	return v
 }
 
-// runtime is client.ts, for the spelling of names that the service has.
-func (r *renderer) runtime() string {
-	if r.model.API.Names != project.Camel {
-		return runtime
+// copied is a file that is the same for all services, with a notice.
+func (r *renderer) copied(name string) (string, error) {
+	text, err := runtime.ReadFile("runtime/" + name)
+	if err != nil {
+		return "", fmt.Errorf("reading the client: %w", err)
 	}
-	return strings.Replace(runtime, "`${F}_${C}`", "`${F}${Capitalize<C>}`", 1)
+	if strings.HasSuffix(name, ".ts") {
+		return notice + "\n//\n" + string(text), nil
+	}
+	return string(text), nil
 }
 
 // compilerOptions are those of the package. Its files name each other with their
@@ -209,7 +229,7 @@ const compilerOptions = `{
     "declaration": true,
     "outDir": "dist"
   },
-  "include": ["*.ts", "resources/*.ts"]
+  "include": ["*.ts", "resources/*.ts", "page/*.ts"]
 }
 `
 
