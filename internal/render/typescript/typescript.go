@@ -267,7 +267,7 @@ type resourceView struct {
 	Key      string      // the type of the key
 	KeyList  string      // the columns of the key, as a list of texts
 	Ends     []fieldView // relations, with the type of each
-	Paths    string      // of relations whose paths do not follow from their names; empty for none
+	More     string      // of relations, what does not follow from their names; empty for none
 	Contents string      // the type of the paths of binary columns that are resources
 	Decimal  string      // the type of the names of decimals that are texts
 	Kind     string      // of the resource: Table, View and so on
@@ -289,7 +289,7 @@ type fieldView struct {
 type enumView struct{ Name, Doc, Labels string }
 
 func (r *renderer) resource(e *model.Entity) resourceView {
-	v := resourceView{Notice: notice, Entity: e, Kind: kindOf(e), Const: Constant(e), KeyList: quotedList(keyNames(e)), Paths: pathsOf(e)}
+	v := resourceView{Notice: notice, Entity: e, Kind: kindOf(e), Const: Constant(e), KeyList: quotedList(keyNames(e)), More: moreOf(e)}
 	imports := map[*model.Entity][]string{}
 	use := func(of *model.Entity, name string) string {
 		if of != e && !slices.Contains(imports[of], name) {
@@ -434,12 +434,25 @@ func keyType(e *model.Entity, typeOf func(*model.Field) string) string {
 	return "{ " + strings.Join(parts, "; ") + " }"
 }
 
-// pathsOf are the paths of relations that do not follow from their names.
-func pathsOf(e *model.Entity) string {
-	var parts []string
+// moreOf are the facts of relations that do not follow from their names: their paths,
+// and keys of several columns of rows that can be linked.
+func moreOf(e *model.Entity) string {
+	var paths, ends []string
 	for _, r := range e.Relations {
 		if strings.ReplaceAll(r.JSON, "_", "-") != r.Path {
-			parts = append(parts, property(r.JSON)+": "+quote(r.Path))
+			paths = append(paths, property(r.JSON)+": "+quote(r.Path))
+		}
+		if r.Linkable() && len(r.To.Key) > 1 {
+			ends = append(ends, property(r.JSON)+": "+quotedList(keyNames(r.To)))
+		}
+	}
+	var parts []string
+	for _, of := range []struct {
+		name string
+		list []string
+	}{{"paths", paths}, {"ends", ends}} {
+		if of.list != nil {
+			parts = append(parts, of.name+": { "+strings.Join(of.list, ", ")+" }")
 		}
 	}
 	if parts == nil {

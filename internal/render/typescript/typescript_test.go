@@ -103,6 +103,7 @@ func TestBuiltInTemplatesAreSound(t *testing.T) {
 		require.Error(t, err, old)
 		assert.Contains(t, err.Error()+fault.Next(err), c.says)
 	}
+	in.Templates = nil
 	files, err := Texts(in, "resource.ts", "none")
 	assert.ErrorContains(t, err, "gives nothing for none")
 	assert.Empty(t, files)

@@ -5,7 +5,7 @@ import { pathToFileURL } from "node:url";
 
 const folder = process.argv[2];
 const { Client, Problem, Decimal, hives, batchHarvests, apiaries, and, or, not, cql } = await import(pathToFileURL(folder + "/dist/index.js").href);
-const { decode, encode } = await import(pathToFileURL(folder + "/dist/client.js").href);
+const { decode, encode, resource } = await import(pathToFileURL(folder + "/dist/client.js").href);
 
 let answers = [];
 let seen = [];
@@ -108,11 +108,13 @@ const cases = {
     await assert.rejects(hives(client({ retries: 0 })).list(), (e) => e instanceof Problem && e.status === 502);
   },
   async "keys and rows lead to their paths"() {
-    answers = [{}, {}, {}, {}];
+    answers = [{}, {}, {}, {}, {}];
     await batchHarvests(client()).get({ batch_id: 1, harvest_id: 2 });
     await batchHarvests(client()).get({ batch_id: "a,b", harvest_id: "c/d" });
     await hives(client()).get({ id: 7, name: "x" });
     await hives(client()).of(7, "sensor_readings").list();
+    await resource("plots", ["id"], { paths: { near_to: "next-to" }, ends: { near_to: ["row", "column"] } })(client()).of(1, "near_to").link({ column: 2, row: "a b" });
+    assert.equal(seen.pop().url, "/api/plots/1/next-to/a b,2");
     assert.deepEqual(seen.map((s) => s.url), ["/api/batch-harvests/1,2", "/api/batch-harvests/a,b,c/d", "/api/hives/7", "/api/hives/7/sensor-readings"]);
   },
   async "filters are written with their quotes"() {

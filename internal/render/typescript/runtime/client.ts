@@ -426,7 +426,20 @@ const matching = (row: unknown, sending: Sending): Record<string, string> => {
 };
 
 /** The facts of a resource. */
-export interface Info { path: string; key: readonly string[]; paths?: Record<string, string> }
+export interface Info {
+  path: string;
+  key: readonly string[];
+  /** The paths of relations that do not follow from their names. */
+  paths?: Record<string, string>;
+  /** The keys of several columns of rows that can be linked, by relations. */
+  ends?: Record<string, readonly string[]>;
+}
+
+/** A key as it stands in a path. */
+const keyText = (key: unknown, names: readonly string[]): string => {
+  const parts = key !== null && typeof key === "object" && !(key instanceof Date) ? names.map((n) => (key as any)[n]) : [key];
+  return parts.map((p) => encodeURIComponent(p instanceof Date ? p.toISOString() : String(p))).join(",");
+};
 
 /** A key, or a row that has it. */
 export type KeyOf<S extends Shape> = S["key"] | S["row"];
@@ -508,11 +521,7 @@ export class Resource<S extends Shape> extends Collection<S> {
     return (await this.client.send({ method: "GET", path: this.path + "/summary", query: { sortby, filter, q, limit, offset, by: query.by?.join(","), measure: query.measure?.join(","), having: query.having }, signal: query.signal, safe: true })).value.items;
   }
   /** The path of a row. */
-  at(key: KeyOf<S>): string {
-    const { key: names } = this.info;
-    const parts = key !== null && typeof key === "object" && !(key instanceof Date) ? names.map((n) => (key as any)[n]) : [key];
-    return this.path + "/" + parts.map((p) => encodeURIComponent(p instanceof Date ? p.toISOString() : String(p))).join(",");
-  }
+  at(key: KeyOf<S>): string { return this.path + "/" + keyText(key, this.info.key); }
   /** Reads a row; a Problem of status 404 where there is none. */
   async get<const W extends With<S> = {}, const P extends readonly Names<S["row"]>[] | undefined = undefined>(key: KeyOf<S>, query: { with?: Exact<W, S>; properties?: P; signal?: AbortSignal } = {}): Promise<Row<S, W, P>> {
     return kept(await this.client.send({ method: "GET", path: this.at(key), query: queryText(query), signal: query.signal, safe: true }));
@@ -553,7 +562,7 @@ export class Resource<S extends Shape> extends Collection<S> {
   }
   /** The rows that a relation leads to. */
   of<R extends Names<S["relations"]>>(key: KeyOf<S>, relation: R): Related<S["relations"][R & keyof S["relations"]]> {
-    return new Relation(this.client, this.at(key) + "/" + (this.info.paths?.[relation] ?? relation.replaceAll("_", "-"))) as any;
+    return new Relation(this.client, this.at(key) + "/" + (this.info.paths?.[relation] ?? relation.replaceAll("_", "-")), this.info.ends?.[relation]) as any;
   }
   /** The bytes of a binary column. */
   async content(key: KeyOf<S>, column: S["contents"], signal?: AbortSignal): Promise<Blob> {
@@ -572,6 +581,8 @@ const post = async (client: Client, path: string, body: unknown, sending: Sendin
 
 /** The rows that a relation of one row leads to. */
 class Relation<S extends Shape> extends Collection<S> {
+  readonly #key: readonly string[];
+  constructor(client: Client, path: string, key: readonly string[] = []) { super(client, path); this.#key = key; }
   /** Reads the row at the end; null where there is none. */
   async get<const W extends With<S> = {}>(query: { with?: Exact<W, S>; signal?: AbortSignal } = {}): Promise<Row<S, W> | null> {
     return kept(await this.client.send({ method: "GET", path: this.path, query: queryText(query), signal: query.signal, safe: true }).catch((e) => { if (e instanceof Problem && e.status === 404) return { value: null, headers: new Headers(), status: 404 }; throw e; }));
@@ -582,11 +593,11 @@ class Relation<S extends Shape> extends Collection<S> {
   }
   /** Links a row; linking it again changes nothing. */
   async link(key: unknown, sending: Sending = {}): Promise<void> {
-    await this.client.send({ method: "PUT", path: this.path + "/" + encodeURIComponent(String(key)), signal: sending.signal, safe: true });
+    await this.client.send({ method: "PUT", path: this.path + "/" + keyText(key, this.#key), signal: sending.signal, safe: true });
   }
   /** Takes the link away; taking it away again changes nothing. */
   async unlink(key: unknown, sending: Sending = {}): Promise<void> {
-    await this.client.send({ method: "DELETE", path: this.path + "/" + encodeURIComponent(String(key)), signal: sending.signal, safe: true });
+    await this.client.send({ method: "DELETE", path: this.path + "/" + keyText(key, this.#key), signal: sending.signal, safe: true });
   }
 }
 type Related<R> =
@@ -610,7 +621,7 @@ export type Table<S extends Shape> = Pick<Resource<S>, Reading | ByKey | Writing
 export type BulkTable<S extends Shape> = Resource<S>;
 
 /** Makes the function that calls a resource by a client. */
-export const resource = <T>(path: string, key: readonly string[], paths?: Record<string, string>) => (client: Client): T => new Resource<any>(client, { path, key, paths }) as T;
+export const resource = <T>(path: string, key: readonly string[], more: Pick<Info, "paths" | "ends"> = {}) => (client: Client): T => new Resource<any>(client, { path, key, ...more }) as T;
 
 /** Calls a named query or routine. */
 export const call = async (client: Client, method: string, path: string, args: object, sending: Sending): Promise<any> => {
