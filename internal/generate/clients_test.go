@@ -155,9 +155,10 @@ try {
   document.body.dataset.related = link.getAttribute("href");
   link.click();
   await until(() => document.querySelector("h1").textContent.startsWith("inspections "));
-  label("brood_frames").querySelector("input").value = "9";
-  label("brood_frames").querySelector("input").form.requestSubmit();
-  await until(() => label("brood_frames")?.querySelector("input").value === "9" && document.querySelector("#problem").textContent === "");
+  const frames = label("brood_frames").querySelector("input");
+  frames.value = "9";
+  frames.form.requestSubmit();
+  await until(() => !frames.isConnected && label("brood_frames")?.querySelector("input").value === "9");
   location.hash = "hives?filter=frames%20%3E%20&q=";
   document.body.dataset.refused = await until(() => document.querySelector("#problem").textContent);
   document.body.dataset.ended = "well";

@@ -25,13 +25,17 @@ const rowLink = (name: string, row: any) => `#${name}/${keyText(api[name], row)}
 const keyOf = (resource: any, text: string) => Object.fromEntries(resource.info.key.map((k: string, i: number) => [k, decodeURIComponent(text.split(",")[i] ?? "")]));
 const resourceAt = (path: string) => names.find((n) => api[n].info.path === path);
 
-/** Shows what an action gives, or why it does not. */
+/** Counts what was asked for, so that an answer that comes late does not show over a newer one. */
+let turn = 0;
+
+/** Runs an action, and shows why it fails. */
 const attempt = async (action: () => Promise<void>) => {
+  const mine = turn;
   problem.textContent = "";
   try {
     await action();
   } catch (e) {
-    problem.textContent = e instanceof Problem ? `${e.title}: ${e.detail}` : `The service at ${url} cannot be reached, or does not let this page call it (api.cors): ${(e as Error).message}`;
+    if (mine === turn) problem.textContent = e instanceof Problem ? `${e.title}: ${e.detail}` : `The service at ${url} cannot be reached, or does not let this page call it (api.cors): ${(e as Error).message}`;
   }
 };
 
@@ -42,7 +46,7 @@ const table = (name: string | undefined, rows: any[]) => {
   return rows.length ? make("div", { class: "scroll" }, make("table", {}, make("thead", {}, make("tr", {}, ...columns.map((c) => make("th", {}, c)))), make("tbody", {}, ...rows.map((row) => make("tr", {}, ...columns.map((c, i) => cell(row, c, i))))))) : make("p", {}, "No rows.");
 };
 
-const list = async (name: string, query: URLSearchParams) => {
+const list = async (name: string, query: URLSearchParams): Promise<Node[]> => {
   const filter = query.get("filter") ?? "";
   const q = query.get("q") ?? "";
   const page = await api[name].list({ limit: 20, count: true, q: q || undefined, filter: filter || undefined, after: query.get("after") ?? undefined });
@@ -57,7 +61,7 @@ const list = async (name: string, query: URLSearchParams) => {
     actions.append(make("a", { href: `#${name}?${query}` }, "Next page"));
   }
   if (api[name].create) actions.append(make("a", { href: `#${name}/new` }, "New row"));
-  view.replaceChildren(make("h1", {}, name), form, table(name, page.items), actions);
+  return [make("h1", {}, name), form, table(name, page.items), actions];
 };
 
 /** A form for a row; fields are texts, and what is not changed is not sent. */
@@ -79,11 +83,13 @@ const form = (name: string, row: any | undefined, properties: readonly string[])
   const element = make("form", {}, make("div", { class: "fields" }, ...fields), make("div", { class: "actions" }, make("button", {}, "Save")));
   element.addEventListener("submit", (e) => {
     e.preventDefault();
+    const mine = turn;
     void attempt(async () => {
       const changes = Object.fromEntries([...inputs].filter(([p, i]) => i.value !== shown(row?.[p])).map(([p, i]) => [p, value(i.value, row?.[p])]));
       for (const [property, fault] of faults) (fault.textContent = ""), inputs.get(property)!.classList.remove("faulty");
       try {
         const saved = row ? await api[name].patch(row, changes) : await api[name].create(changes);
+        if (mine !== turn) return;
         location.hash = rowLink(name, saved);
         await show();
       } catch (e) {
@@ -95,13 +101,12 @@ const form = (name: string, row: any | undefined, properties: readonly string[])
   return element;
 };
 
-const one = async (name: string, key: string) => {
+const one = async (name: string, key: string): Promise<Node[]> => {
   const resource = api[name];
   const properties = made.resources[resource.info.path]!;
   if (key === "new") {
     const sample = (await resource.list({ limit: 1 })).items[0];
-    view.replaceChildren(make("h1", {}, `New row of ${name}`), form(name, undefined, sample ? Object.keys(sample) : properties));
-    return;
+    return [make("h1", {}, `New row of ${name}`), form(name, undefined, sample ? Object.keys(sample) : properties)];
   }
   const row = await resource.get(keyOf(resource, key));
   const related = make("div");
@@ -115,7 +120,7 @@ const one = async (name: string, key: string) => {
     return button;
   });
   const actions = make("div", { class: "actions" }, ...leads);
-  view.replaceChildren(make("h1", {}, `${name} ${decodeURIComponent(key)}`), resource.patch ? form(name, row, Object.keys(row)) : table(undefined, [row]), actions, related);
+  return [make("h1", {}, `${name} ${decodeURIComponent(key)}`), resource.patch ? form(name, row, Object.keys(row)) : table(undefined, [row]), actions, related];
 };
 
 /** The resource that a row is of, by its properties. */
@@ -125,12 +130,14 @@ const endOf = (row: object | undefined) => {
 };
 
 /** Shows what the address names. */
-const show = () => attempt(async () => {
+const show = () => (turn++, attempt(async () => {
+  const mine = turn;
   const [where = "", query = ""] = location.hash.slice(1).split("?");
   const [name = "", key] = where.split(/\/(.*)/s);
   const known = names.includes(name) ? name : names[0]!;
   nav.replaceChildren(...names.map((n) => make("a", { href: "#" + n, ...(n === known && { "aria-current": "page" }) }, n)));
-  await (key && name === known ? one(known, key) : list(known, new URLSearchParams(query)));
-});
+  const shown = await (key && name === known ? one(known, key) : list(known, new URLSearchParams(query)));
+  if (mine === turn) view.replaceChildren(...shown);
+}));
 addEventListener("hashchange", () => void show());
 void show();
