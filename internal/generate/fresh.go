@@ -44,7 +44,11 @@ func (plan *Plan) fingerprint() error {
 		}
 		return hex.EncodeToString(sum.Sum(nil))
 	}
-	plan.schema = add(plan.encoded, settings, names, queries, []byte(plan.module.Path()), tool())
+	target, err := plan.target() // whose icon and script are files of their own
+	if err != nil {
+		return err
+	}
+	plan.schema = add(plan.encoded, settings, names, queries, []byte(plan.module.Path()), tool(), []byte(target.Icon), target.Script)
 	own, err := json.Marshal([]any{plan.own, plan.project.Templates, plan.project.Settings})
 	if err != nil {
 		return fmt.Errorf("summing up the templates: %w", err)

@@ -126,6 +126,27 @@ func TestOneTemplateRendersItsFiles(t *testing.T) {
 	assert.False(t, plan.same)
 }
 
+// TestIconsAndScriptsAreBroughtIn has a change of the script of formatters alone be
+// written.
+func TestIconsAndScriptsAreBroughtIn(t *testing.T) {
+	p := newProject(t, manyTables(2))
+	require.NoError(t, os.WriteFile(p.File, []byte("database: {ddl: [schema.sql]}\napi: {desk: true, formatters: own.js}\n"), 0o644))
+	for _, script := range []string{"// one\n", "// two\n"} {
+		require.NoError(t, os.WriteFile(p.Resolve("own.js"), []byte(script), 0o644))
+		p = load(t, p.Root)
+		plan, err := Make(t.Context(), p, Source(p), Options{})
+		require.NoError(t, err)
+		store, _, err := Open(p)
+		require.NoError(t, err)
+		_, err = plan.Apply(t.Context(), store)
+		require.NoError(t, err)
+		require.NoError(t, store.Close())
+		text, err := os.ReadFile(p.Resolve("api/formatters.js"))
+		require.NoError(t, err)
+		assert.Contains(t, string(text), script)
+	}
+}
+
 func TestTrySet(t *testing.T) {
 	folder := t.TempDir()
 	put := func(name, text string) {

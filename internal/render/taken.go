@@ -3,8 +3,10 @@ package render
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io/fs"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,6 +16,7 @@ import (
 
 	"widegate/internal/catalog"
 	"widegate/internal/fault"
+	"widegate/internal/render/typecheck"
 )
 
 // BuiltIn is a template of an output, which a project may take and change.
@@ -60,14 +63,42 @@ func ReadBuiltIn(list []BuiltIn, files fs.FS) ([]BuiltIn, error) {
 	return full, nil
 }
 
-// Parse puts the text of the project's in the place of that of the built-in template in
+// parse puts the text of the project's in the place of that of the built-in template in
 // a set. The lines of the head are counted, so that errors tell those of the file.
-func (t Taken) Parse(root *template.Template) error {
+func (t Taken) parse(root *template.Template) error {
 	text := "{{/*" + strings.Repeat("\n", t.Lines) + "*/}}" + t.Text
 	if _, err := root.New(t.Takes + ".tmpl").Parse(text); err != nil {
 		return t.Wrong(PlacedIn(err, map[string]Taken{t.Takes: t}))
 	}
 	return nil
+}
+
+// Take puts the texts that a project has taken in the place of built-in ones in a set,
+// and checks each against the type of what it gets.
+func Take(root *template.Template, parts []BuiltIn, taken map[string]Taken, check func(name string) []error) error {
+	var faults []error
+	for _, p := range parts {
+		t, ok := taken[p.Name]
+		if !ok {
+			continue
+		}
+		if err := t.parse(root); err != nil {
+			return err
+		}
+		faults = append(faults, check(p.Name)...)
+	}
+	return errors.Join(faults...)
+}
+
+// Check checks a template of a set against the type of what it gets.
+func Check(root *template.Template, name string, view reflect.Type, funcs map[string]typecheck.Func, taken map[string]Taken) []error {
+	c := &typecheck.Checker{Set: root, Funcs: funcs, At: func(at, line, column string) string {
+		if t, ok := taken[strings.TrimSuffix(at, ".tmpl")]; ok {
+			at = t.File
+		}
+		return at + ":" + line + column
+	}}
+	return c.Check(name+".tmpl", view)
 }
 
 // Wrong is an error in the template, with what to do.

@@ -61,11 +61,11 @@ func (c Client) Breaks(ctx context.Context, before, after map[string][]byte, gon
 	}
 	was, err := c.compile(ctx, compiler, files, users, before)
 	if err != nil {
-		return nil, err
+		return byNames(files, users, gone), nil // what is wrong with the compiler stops nobody's write
 	}
 	now, err := c.compile(ctx, compiler, files, users, after)
 	if err != nil {
-		return nil, err
+		return byNames(files, users, gone), nil
 	}
 	known := map[string]int{}
 	for _, f := range was {
@@ -179,6 +179,9 @@ func (c Client) compile(ctx context.Context, compiler string, files map[string][
 	if err != nil && (!errors.As(err, &ended) || ctx.Err() != nil) {
 		return nil, fmt.Errorf("running %s: %w", compiler, err)
 	}
+	if err != nil && !anyPlace.MatchString(out.String()) {
+		return nil, fmt.Errorf("running %s: %w: %s", compiler, err, out.String())
+	}
 	return faultsOf(out.String(), users), nil
 }
 
@@ -238,6 +241,9 @@ func isFolder(at string) bool {
 	return err == nil && info.IsDir()
 }
 
+// anyPlace is in what a compiler says that has read files.
+var anyPlace = regexp.MustCompile(`(?m)^[^\s(][^(]*\.[cm]?tsx?\(\d+,\d+\): error TS`)
+
 var place = regexp.MustCompile(`^([^\s(][^(]*)\((\d+),\d+\): error (TS\d+: .*)$`)
 
 // faultsOf are those that the compiler names in the files that use the client, with the
@@ -264,7 +270,7 @@ func byNames(files map[string][]byte, users, gone []string) (faults []Fault) {
 			for line := range bytes.Lines(files[user]) {
 				n++
 				if word.Match(bytes.TrimRight(line, "\r\n")) {
-					faults = append(faults, Fault{File: user, Line: n, Message: fmt.Sprintf("names %s, which a resource has no more; there is no TypeScript compiler here to tell for sure", name)})
+					faults = append(faults, Fault{File: user, Line: n, Message: fmt.Sprintf("names %s, which a resource has no more; no TypeScript compiler that works was found to tell for sure", name)})
 				}
 			}
 		}

@@ -87,6 +87,19 @@ func TestByNames(t *testing.T) {
 	assert.Equal(t, []string{"web/far/away.ts", "web/own.ts"}, places)
 }
 
+// TestACompilerThatFails has names looked for where the compiler says nothing of use.
+func TestACompilerThatFails(t *testing.T) {
+	for _, script := range []string{"#!/bin/sh\nexit 1\n", "#!/bin/sh\necho 'tsconfig.json(1,1): error TS5023: Unknown compiler option.'\nexit 1\n", "no program"} {
+		c := projectWith(t, web)
+		at := filepath.Join(c.Root, "node_modules", ".bin")
+		require.NoError(t, os.MkdirAll(at, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(at, "tsc"), []byte(script), 0o755))
+		faults, err := c.Breaks(t.Context(), before, after, []string{"frames"})
+		require.NoError(t, err)
+		assert.Len(t, faults, 2, script)
+	}
+}
+
 func TestWithoutUsers(t *testing.T) {
 	c := projectWith(t, map[string]string{"web/other.ts": "export const frames = 1;\n"})
 	faults, err := c.Breaks(t.Context(), before, after, []string{"frames"})

@@ -11,7 +11,6 @@ import (
 	"widegate/internal/fault"
 	"widegate/internal/project"
 	"widegate/internal/render"
-	"widegate/internal/render/typecheck"
 )
 
 // parts tell of the templates of this package, in the order in which a reader meets
@@ -33,29 +32,11 @@ func BuiltIn() ([]render.BuiltIn, error) { return render.ReadBuiltIn(parts, temp
 
 // take puts the texts of a project in the place of built-in ones.
 func (r *renderer) take(root *template.Template) error {
-	var faults []error
-	for _, p := range parts {
-		t, taken := r.taken[p.Name]
-		if !taken {
-			continue
-		}
-		if err := t.Parse(root); err != nil {
-			return err
-		}
-		faults = append(faults, r.check(root, strings.TrimSuffix(p.Name, ".go"))...)
-	}
-	return errors.Join(faults...)
+	return render.Take(root, parts, r.taken, func(name string) []error { return r.check(root, name) })
 }
 
-// check checks a template against the type of what it gets.
-func (r *renderer) check(root *template.Template, kind string) []error {
-	c := &typecheck.Checker{Set: root, Funcs: r.functions(), At: func(name, line, column string) string {
-		if t, ok := r.taken[strings.TrimSuffix(name, ".tmpl")]; ok {
-			name = t.File
-		}
-		return name + ":" + line + column
-	}}
-	return c.Check(kind+".go.tmpl", roots[kind])
+func (r *renderer) check(root *template.Template, name string) []error {
+	return render.Check(root, name, roots[strings.TrimSuffix(name, ".go")], r.functions(), r.taken)
 }
 
 // Texts are the files that a built-in template gives, as the project has it: of all

@@ -72,7 +72,7 @@ func TestBuiltInTemplatesAreSound(t *testing.T) {
 	for _, p := range parts {
 		kind := strings.TrimSuffix(p.Name, ".go")
 		require.Contains(t, roots, kind)
-		for _, fault := range r.check(root, kind) {
+		for _, fault := range r.check(root, p.Name) {
 			assert.NoError(t, fault)
 		}
 		lines := Guide(render.Input{Model: m, Target: target}, p.Name, "")

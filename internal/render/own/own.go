@@ -26,10 +26,10 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"widegate/internal/catalog"
 	"widegate/internal/fault"
 	"widegate/internal/project"
 	"widegate/internal/render"
+	"widegate/internal/render/typecheck"
 	"widegate/internal/rooted"
 )
 
@@ -160,7 +160,7 @@ func (t *Template) cutHead(text string) (body string, err error) {
 	}
 	switch {
 	case !slices.Contains(units, t.Head.For):
-		return "", fault.New("write one of "+strings.Join(units, ", "), "%s: a template is for %s%s", t.File, orNothing(t.Head.For), near(t.Head.For, units))
+		return "", fault.New("write one of "+strings.Join(units, ", "), "%s: a template is for %s%s", t.File, orNothing(t.Head.For), typecheck.Near(t.Head.For, units))
 	case strings.TrimSpace(t.Head.Path) == "":
 		return "", fault.New("write the path of the file that it gives, such as path: docs/tables.md", "%s: the head has no path", t.File)
 	}
@@ -174,13 +174,6 @@ func orNothing(s string) string {
 	return strconv.Quote(s) + ", which there is not"
 }
 
-func near(word string, list []string) string {
-	if n := catalog.Nearest(word, list); n != "" {
-		return "; did you mean " + n + "?"
-	}
-	return ""
-}
-
 // known refuses keys of a mapping that mean nothing.
 func (t *Template) known(n *yaml.Node, keys ...string) error {
 	if n.Kind != yaml.MappingNode {
@@ -188,7 +181,7 @@ func (t *Template) known(n *yaml.Node, keys ...string) error {
 	}
 	for i := 0; i < len(n.Content); i += 2 {
 		if key := n.Content[i]; !slices.Contains(keys, key.Value) {
-			return fault.New("take one of "+strings.Join(keys, ", "), "%s:%d:%d: there is no key %s%s", t.File, key.Line, key.Column, key.Value, near(key.Value, keys))
+			return fault.New("take one of "+strings.Join(keys, ", "), "%s:%d:%d: there is no key %s%s", t.File, key.Line, key.Column, key.Value, typecheck.Near(key.Value, keys))
 		}
 	}
 	return nil
@@ -239,7 +232,7 @@ func checkSettings(file string, settings map[string]Setting) error {
 		fit, ok := fits[s.Type]
 		switch {
 		case !ok:
-			return fault.New("write one of "+strings.Join(types, ", "), "%s: the setting %s has the type %s%s", file, name, orNothing(s.Type), near(s.Type, types))
+			return fault.New("write one of "+strings.Join(types, ", "), "%s: the setting %s has the type %s%s", file, name, orNothing(s.Type), typecheck.Near(s.Type, types))
 		case s.Default != nil && !fit.is(s.Default):
 			return fault.New("give it a default of its type", "%s: the default of %s is no %s", file, name, s.Type)
 		}
@@ -253,7 +246,7 @@ func checkValues(of string, settings map[string]Setting, given map[string]any) e
 	for _, name := range sorted(given) {
 		s, ok := settings[name]
 		if !ok {
-			return fault.New("see the settings by `widegate templates show`", "settings.%s: there is no setting %s%s", of, name, near(name, sorted(settings)))
+			return fault.New("see the settings by `widegate templates show`", "settings.%s: there is no setting %s%s", of, name, typecheck.Near(name, sorted(settings)))
 		}
 		if !fits[s.Type].is(given[name]) {
 			return fault.New("give it a value of its type", "settings.%s.%s is no %s", of, name, s.Type)
@@ -495,7 +488,7 @@ func ParseAll(list []render.Template, settings map[string]map[string]any) ([]*Te
 	}
 	for _, name := range sorted(settings) {
 		if len(faults) == 0 && !names[name] {
-			faults = append(faults, fault.New("see the templates by `widegate templates`", "settings.%s: there is no template %s%s", name, name, near(name, sorted(names))))
+			faults = append(faults, fault.New("see the templates by `widegate templates`", "settings.%s: there is no template %s%s", name, name, typecheck.Near(name, sorted(names))))
 		}
 	}
 	if len(faults) > 0 {
@@ -553,7 +546,7 @@ func unknown(name string, templates []*Template) error {
 	for _, t := range templates {
 		names = append(names, t.Name)
 	}
-	return fault.New("see the templates by `widegate templates`", "there is no template %s%s", name, near(name, names))
+	return fault.New("see the templates by `widegate templates`", "there is no template %s%s", name, typecheck.Near(name, names))
 }
 
 // Find is the template of a name.

@@ -10,6 +10,7 @@ import (
 
 	"widegate/internal/fault"
 	"widegate/internal/render"
+	"widegate/internal/render/typecheck"
 )
 
 // ManifestFile is the name of the file in which a set of templates tells of itself.
@@ -84,7 +85,7 @@ func CheckNeeds(list []render.Template, engine string, engines []string, version
 		}
 		for _, e := range m.Needs.Engines {
 			if !slices.Contains(engines, e) {
-				faults = append(faults, fault.New("use one of "+strings.Join(engines, ", "), "%s: needs.engines: there is no engine %s%s", t.Set.File, e, near(e, engines)))
+				faults = append(faults, fault.New("use one of "+strings.Join(engines, ", "), "%s: needs.engines: there is no engine %s%s", t.Set.File, e, typecheck.Near(e, engines)))
 			}
 		}
 		if len(m.Needs.Engines) > 0 && !slices.Contains(m.Needs.Engines, engine) {

@@ -266,7 +266,7 @@ func (c *Checker) member(n parse.Node, typ reflect.Type, name string) reflect.Ty
 		field, ok := of.FieldByName(name)
 		list := c.fieldNames(of)
 		if !ok || !slices.Contains(list, name) {
-			c.fault(n, "use one of "+strings.Join(list, ", "), "%s has no %s%s", Named(typ), name, near(name, list))
+			c.fault(n, "use one of "+strings.Join(list, ", "), "%s has no %s%s", Named(typ), name, Near(name, list))
 			return nil
 		}
 		return field.Type
@@ -275,7 +275,7 @@ func (c *Checker) member(n parse.Node, typ reflect.Type, name string) reflect.Ty
 			return of.Elem()
 		}
 		if c.Keys[name] == nil {
-			c.fault(n, "add it to the settings of the head", "the template has no setting %s%s", name, near(name, slices.Sorted(maps.Keys(c.Keys))))
+			c.fault(n, "add it to the settings of the head", "the template has no setting %s%s", name, Near(name, slices.Sorted(maps.Keys(c.Keys))))
 			return nil
 		}
 		return c.Keys[name]
@@ -395,7 +395,8 @@ func (c *Checker) builtin(n *parse.CommandNode, name string, args []reflect.Type
 	return anything
 }
 
-func near(word string, list []string) string {
+// Near asks for the name in a list that is nearest to a word, behind a message.
+func Near(word string, list []string) string {
 	if n := catalog.Nearest(word, list); n != "" {
 		return "; did you mean " + n + "?"
 	}

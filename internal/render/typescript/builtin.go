@@ -26,14 +26,6 @@ var roots = map[string]reflect.Type{
 // BuiltIn are the templates of the client.
 func BuiltIn() ([]render.BuiltIn, error) { return render.ReadBuiltIn(parts, templates) }
 
-// check checks a template against the type of what it gets.
-func (r *renderer) check(name string) []error {
-	c := &typecheck.Checker{Set: r.templates, Funcs: functions, At: func(_, line, column string) string {
-		return r.taken[name].File + ":" + line + column
-	}}
-	return c.Check(name+".tmpl", roots[name])
-}
-
 // Texts are the files that a template gives, of all tables or of one.
 func Texts(in render.Input, name, table string) ([]render.File, error) {
 	c := in.Clients.TypeScript

@@ -66,18 +66,9 @@ func newRenderer(in render.Input, c project.TypeScript) (*renderer, error) {
 	if r.templates, err = template.New("").Funcs(typecheck.FuncMap(functions)).ParseFS(templates, "templates/*.tmpl"); err != nil {
 		return nil, fmt.Errorf("reading the templates: %w", err)
 	}
-	var faults []error
-	for _, p := range parts {
-		t, taken := r.taken[p.Name]
-		if !taken {
-			continue
-		}
-		if err := t.Parse(r.templates); err != nil {
-			return nil, err
-		}
-		faults = append(faults, r.check(p.Name)...)
-	}
-	return r, errors.Join(faults...)
+	return r, render.Take(r.templates, parts, r.taken, func(name string) []error {
+		return render.Check(r.templates, name, roots[name], functions, r.taken)
+	})
 }
 
 type renderer struct {
