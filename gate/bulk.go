@@ -27,6 +27,9 @@ func (t *Info) insertAll(ctx context.Context, db DB, rows []any) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	if to, ok := remoteOf(db); ok {
+		return t.insertRemote(ctx, db, to, rows)
+	}
 	if len(rows) == 1 {
 		return t.insert(ctx, db, rows[0])
 	}
@@ -299,6 +302,9 @@ func (t *Info) rereadAll(ctx context.Context, tx DB, rows []any) error {
 func (t *Info) bring(ctx context.Context, db DB, rows iter.Seq[any]) (n int64, err error) {
 	if t.fault != nil {
 		return 0, t.fault
+	}
+	if to, ok := remoteOf(db); ok {
+		return t.bringRemote(ctx, db, to, rows)
 	}
 	// Rows that come one by one come once: nothing is tried again.
 	err = togetherWith(ctx, db, TxOptions{Tries: 1}, func(tx DB) error {

@@ -168,6 +168,9 @@ func (e *edge) load(ctx context.Context, db DB, parents []any) error {
 	if err := e.check(); err != nil {
 		return err
 	}
+	if from, ok := remoteOf(db); ok {
+		return wrapReading(e.child.info, from.LoadRelation(ctx, Relation{e}, parents))
+	}
 	f := newFamily(e, parents)
 	first := 0
 	for part := range slices.Chunk(f.keys, mostKeys) {
@@ -445,6 +448,9 @@ func (e *edge) add(ctx context.Context, db DB, parent any, children []any) error
 	if err := e.usable(parent, children); err != nil {
 		return err
 	}
+	if to, ok := remoteOf(db); ok {
+		return e.addRemote(ctx, to, parent, children)
+	}
 	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
 			if err := e.addOne(ctx, tx, parent, c); err != nil {
@@ -470,6 +476,9 @@ func (e *edge) addOne(ctx context.Context, tx DB, parent, child any) error {
 func (e *edge) remove(ctx context.Context, db DB, parent any, children []any) error {
 	if err := e.usable(parent, children); err != nil {
 		return err
+	}
+	if to, ok := remoteOf(db); ok {
+		return e.removeRemote(ctx, to, parent, children)
 	}
 	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {
@@ -513,6 +522,9 @@ func (e *edge) replace(ctx context.Context, db DB, parent any, children []any) e
 	if err := e.usable(parent, children); err != nil {
 		return err
 	}
+	if _, ok := remoteOf(db); ok {
+		return notOffered("replacing all related rows in one step; add and remove them")
+	}
 	return together(ctx, db, func(tx DB) error {
 		q := e.of(parent)
 		q.order, q.limit, q.with = nil, 0, nil
@@ -551,6 +563,9 @@ func (t *Info) keyBytes(row any) []byte { return keyOf(nil, t.fieldsOf(row), t.K
 func (e *edge) insertUnder(ctx context.Context, db DB, parent any, children []any) error {
 	if err := e.usable(parent, children); err != nil {
 		return err
+	}
+	if to, ok := remoteOf(db); ok {
+		return e.insertUnderRemote(ctx, to, parent, children)
 	}
 	return together(ctx, db, func(tx DB) error {
 		for _, c := range children {

@@ -13,6 +13,12 @@ func (t *Info) insertWithRelated(ctx context.Context, db DB, row any) error {
 	if err := t.usable("inserting into", row); err != nil {
 		return err
 	}
+	if to, ok := remoteOf(db); ok {
+		if err := t.noHooks(BeforeInsert, AfterInsert); err != nil {
+			return err
+		}
+		return wrapStoring("inserting into", t, to.InsertGraph(ctx, t, row))
+	}
 	return together(ctx, db, func(tx DB) error {
 		g := graph{tx: tx, stored: map[any]bool{}}
 		return g.insert(ctx, t, row)

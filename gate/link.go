@@ -23,6 +23,7 @@ type link struct {
 	from, to      []int // columns of parent and child that are equal; with a join, of the two tables to the join
 	up            bool  // the parent refers to the child
 	join          *Join
+	root          *edge // the relation as it was described
 }
 
 func newLink(parent, child *Info, on On) link {

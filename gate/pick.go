@@ -100,6 +100,9 @@ func (s *Selection[E, T]) One(ctx context.Context, db DB) (T, error) {
 // Each goes through the values one by one, without holding them all. In a loop
 // the error comes last.
 func (s *Selection[E, T]) Each(ctx context.Context, db DB) iter.Seq2[T, error] {
+	if from, ok := remoteOf(db); ok {
+		return s.eachRemote(ctx, from)
+	}
 	return func(yield func(T, error) bool) {
 		var none T
 		rows, err := s.statement(db.Engine()).query(ctx, db)
@@ -307,6 +310,10 @@ func (j *Joined[P, C]) All(ctx context.Context, db DB) ([]Pair[P, C], error) {
 // Each goes through the pairs one by one. In a loop the error comes last.
 func (j *Joined[P, C]) Each(ctx context.Context, db DB) iter.Seq2[Pair[P, C], error] {
 	return func(yield func(Pair[P, C], error) bool) {
+		if _, ok := remoteOf(db); ok {
+			yield(Pair[P, C]{}, notOffered("pairs of rows; load them by With"))
+			return
+		}
 		rows, err := j.statement(db.Engine()).query(ctx, db)
 		if err != nil {
 			yield(Pair[P, C]{}, wrapReading(j.q.info, err))

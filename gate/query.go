@@ -145,6 +145,16 @@ func (q *Query[E]) WithDeleted() *Query[E] {
 //go:noinline
 func (q *Query[E]) All(ctx context.Context, db DB) ([]E, error) {
 	list := make([]E, 0, min(q.q.limit, 1024))
+	if from, ok := remoteOf(db); ok {
+		err := q.q.readRemote(ctx, db, from, func(row any) bool {
+			list = append(list, row.(E))
+			return true
+		})
+		if err != nil {
+			return nil, err
+		}
+		return list, nil
+	}
 	err := q.q.read(ctx, db, func() any {
 		row := q.q.info.create()
 		list = append(list, row.(E))
@@ -212,6 +222,10 @@ func (q *Query[E]) Each(ctx context.Context, db DB) iter.Seq2[E, error] {
 //
 //go:noinline
 func (q *Query[E]) Page(ctx context.Context, db DB, after string, size int) (rows []E, next string, err error) {
+	if from, ok := remoteOf(db); ok {
+		next, err = q.q.pageRemote(ctx, db, from, after, size, func(row any) { rows = append(rows, row.(E)) })
+		return rows, next, err
+	}
 	ordered := Untyped(OrderByKey(q))
 	page, from := ordered, Resumption{}
 	if after != "" {
@@ -330,6 +344,9 @@ func WithRelations[E any](q *Query[E], list ...Relation) *Query[E] {
 
 // one reads the only row within the limit, and what belongs to it.
 func (q query) one(ctx context.Context, db DB) (any, error) {
+	if from, ok := remoteOf(db); ok {
+		return q.onlyOne(q.rowsRemote(ctx, db, from))
+	}
 	row, err := q.bare(ctx, db)
 	if err != nil {
 		return nil, err
@@ -339,7 +356,11 @@ func (q query) one(ctx context.Context, db DB) (any, error) {
 
 // bare reads the only row within the limit.
 func (q query) bare(ctx context.Context, db DB) (any, error) {
-	rows, err := q.rows(ctx, db)
+	return q.onlyOne(q.rows(ctx, db))
+}
+
+// onlyOne is the only one of some rows.
+func (q query) onlyOne(rows []any, err error) (any, error) {
 	switch {
 	case err != nil:
 		return nil, err
@@ -383,6 +404,9 @@ const eachChunk = 256
 // each reads row by row. Where there is more to read for each row, the rows
 // are gathered first: many drivers take one statement at a time.
 func (q query) each(ctx context.Context, db DB, yield func(row any) bool) error {
+	if from, ok := remoteOf(db); ok {
+		return q.readRemote(ctx, db, from, yield)
+	}
 	if len(q.with) > 0 || len(q.info.hooks[AfterLoad]) > 0 {
 		return q.eachInChunks(ctx, db, yield)
 	}
@@ -460,6 +484,10 @@ func (q query) eachOfAll(ctx context.Context, db DB, yield func(row any) bool) e
 }
 
 func (q query) count(ctx context.Context, db DB) (int64, error) {
+	if from, ok := remoteOf(db); ok {
+		n, err := from.CountRows(ctx, &Query[any]{q})
+		return n, wrapReading(q.info, err)
+	}
 	s := newStatement(db.Engine())
 	s.add("SELECT count(*)")
 	q.writeFrom(s)
@@ -471,6 +499,10 @@ func (q query) count(ctx context.Context, db DB) (int64, error) {
 }
 
 func (q query) exists(ctx context.Context, db DB) (bool, error) {
+	if _, ok := remoteOf(db); ok {
+		n, err := q.count(ctx, db)
+		return n > 0, err
+	}
 	s := newStatement(db.Engine())
 	s.add("SELECT EXISTS (SELECT 1")
 	q.writeFrom(s)

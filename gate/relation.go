@@ -113,6 +113,7 @@ func newSingleEdge[P, C any](parent *Def[P], child *Def[C], on On, slot func(P) 
 			*slot(parent.(P)) = children[0].(C)
 		}
 	}
+	e.link.root = e
 	parent.info.edges = append(parent.info.edges, e)
 	return e
 }
@@ -150,6 +151,7 @@ func newManyEdge[P, C any](parent *Def[P], child *Def[C], l link, slot func(P) *
 		}
 		*slot(parent.(P)) = list
 	}
+	e.link.root = e
 	parent.info.edges = append(parent.info.edges, e)
 	return e
 }

@@ -284,14 +284,14 @@ func (t *Table[E, K]) Upsert(ctx context.Context, db DB, row E, key ...UniqueKey
 //
 //go:noinline
 func (t *Table[E, K]) Delete(ctx context.Context, db DB, key K) error {
-	return t.info.remove(ctx, db, t.info.hasKey(t.parts(&key)), false)
+	return t.info.remove(ctx, db, t.parts(&key), false)
 }
 
 // Purge removes the row of that key for good, also one that is only marked.
 //
 //go:noinline
 func (t *Table[E, K]) Purge(ctx context.Context, db DB, key K) error {
-	return t.info.remove(ctx, db, t.info.hasKey(t.parts(&key)), true)
+	return t.info.remove(ctx, db, t.parts(&key), true)
 }
 
 // Restore takes the mark of Delete from the row of that key. It returns
@@ -365,6 +365,9 @@ func addHook[E any](t *Info, at Event, do func(ctx context.Context, tx DB, row E
 
 // find reads the row of a key.
 func (t *Info) find(ctx context.Context, db DB, parts []any) (any, error) {
+	if from, ok := remoteOf(db); ok {
+		return t.findRemote(ctx, db, from, parts)
+	}
 	q := query{info: t, where: t.hasKey(parts), limit: 1}
 	return q.one(ctx, db)
 }
@@ -443,7 +446,7 @@ func (t *Info) Update(ctx context.Context, db DB, row any, columns []int) error 
 // Delete removes the row of a key, as the table's Delete does. Parts are pointers to
 // the values of the key.
 func (t *Info) Delete(ctx context.Context, db DB, parts []any) error {
-	return t.remove(ctx, db, t.hasKey(parts), false)
+	return t.remove(ctx, db, parts, false)
 }
 
 // QueryOf is the query for all rows of a table or view.

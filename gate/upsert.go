@@ -20,6 +20,9 @@ func (t *Info) upsert(ctx context.Context, db DB, row any, key []int) error {
 	if !t.isKey(key) {
 		return fmt.Errorf("upserting into %s: %v are no unique key", t.Name, t.names(key))
 	}
+	if _, ok := remoteOf(db); ok {
+		return fmt.Errorf("upserting into %s: %w", t.Name, ErrNotOffered)
+	}
 	u := &upsert{info: t, key: key, row: row}
 	var err error
 	if t.hooked(BeforeInsert, AfterInsert, BeforeUpdate, AfterUpdate) || watching(db) || !u.atOnce(db) {

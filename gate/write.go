@@ -13,6 +13,9 @@ func (t *Info) insert(ctx context.Context, db DB, row any) error {
 	if err := t.usable("inserting into", row); err != nil {
 		return err
 	}
+	if to, ok := remoteOf(db); ok {
+		return t.insertRemote(ctx, db, to, []any{row})
+	}
 	if t.hooked(BeforeInsert, AfterInsert) || watching(db) {
 		return together(ctx, db, func(tx DB) error { return t.insertHooked(ctx, tx, row) })
 	}
@@ -312,6 +315,9 @@ func (t *Info) update(ctx context.Context, db DB, row any, only []int) error {
 	if err := t.canUpdate(only); err != nil {
 		return fmt.Errorf("updating %s: %w", t.Name, err)
 	}
+	if to, ok := remoteOf(db); ok {
+		return t.updateRemote(ctx, to, []any{row}, only)
+	}
 	if !t.hooked(BeforeUpdate, AfterUpdate) && !watching(db) {
 		return t.updateRow(ctx, db, row, only)
 	}
@@ -455,10 +461,13 @@ func (t *Info) settable(fields []any, only []int) []int {
 	return set
 }
 
-// remove removes the row that has row's key, or marks it. purge removes it
-// where it would be marked.
-func (t *Info) remove(ctx context.Context, db DB, key []expr, purge bool) error {
-	q := query{info: t, where: key, deleted: purge}
+// remove removes the row of a key, or marks it. purge removes it where it would be
+// marked.
+func (t *Info) remove(ctx context.Context, db DB, parts []any, purge bool) error {
+	if to, ok := remoteOf(db); ok {
+		return t.removeRemote(ctx, to, parts, purge)
+	}
+	q := query{info: t, where: t.hasKey(parts), deleted: purge}
 	remove := q.deleteRows
 	if t.hooked(BeforeDelete, AfterDelete) || watching(db) {
 		remove = q.deleteEach
@@ -478,6 +487,9 @@ func (t *Info) restore(ctx context.Context, db DB, key []expr) error {
 	}
 	if t.fault != nil {
 		return t.fault
+	}
+	if _, ok := remoteOf(db); ok {
+		return fmt.Errorf("restoring a row of %s: %w", t.Name, ErrNotOffered)
 	}
 	marked := query{info: t, where: append(slices.Clip(key), nullTest{columnRef{t, d}, true}), deleted: true}
 	if !t.hooked(BeforeUpdate, AfterUpdate) && !watching(db) {
@@ -529,6 +541,9 @@ func (t *Info) updateAll(ctx context.Context, db DB, rows []any, only []int) err
 	if err := t.usable("updating", rows...); err != nil {
 		return err
 	}
+	if to, ok := remoteOf(db); ok {
+		return t.updateRemote(ctx, to, rows, only)
+	}
 	return together(ctx, db, func(tx DB) error {
 		for _, row := range rows {
 			if err := t.update(ctx, tx, row, only); err != nil {
@@ -543,6 +558,9 @@ func (t *Info) updateAll(ctx context.Context, db DB, rows []any, only []int) err
 func (q query) delete(ctx context.Context, db DB) (int64, error) {
 	if len(q.where) == 0 {
 		return 0, fmt.Errorf("deleting from %s: no condition; gate.And() stands for all rows", q.info.Name)
+	}
+	if to, ok := remoteOf(db); ok {
+		return q.deleteChosenRemote(ctx, to)
 	}
 	if q.info.hooked(BeforeDelete, AfterDelete) || watching(db) {
 		return q.deleteEach(ctx, db, false)
@@ -620,8 +638,10 @@ func (q query) update(ctx context.Context, db DB, values []assignment) (int64, e
 			return 0, fmt.Errorf("updating %s: %w", t.Name, err)
 		}
 	}
-	switch {
-	case t.hooked(BeforeUpdate, AfterUpdate) || watching(db):
+	if to, ok := remoteOf(db); ok {
+		return q.updateChosenRemote(ctx, to, values)
+	}
+	if t.hooked(BeforeUpdate, AfterUpdate) || watching(db) {
 		return q.updateEach(ctx, db, values)
 	}
 	s := newStatement(db.Engine())

@@ -316,7 +316,7 @@ func (r *resource) narrowParameter(p any) {
 		keepKnown(at(p, "schema", "items"), "enum", r.knows)
 	case "with":
 		keepKnown(at(p, "schema", "items"), "examples", r.knows)
-		p.(map[string]any)["description"] = "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds: (limit:5;sortby:-id)."
+		p.(map[string]any)["description"] = "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds: (limit:5;sortby:-id;filter:id > 5)."
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"widegate/gate"
+	"widegate/gate/internal/jsonscan"
 )
 
 // jsonMember is a member of a JSON object, or a cell of a table, whose value is
@@ -204,12 +205,12 @@ func readObjects(r *http.Request, res *resource) (list []object, many bool, err 
 
 // objectsOf reads an array of objects, which is JSON.
 func objectsOf(text []byte) (list []object, fault string, err error) {
-	s := scanner{text: text}
-	if s.next() != '[' {
+	s := jsonscan.Scanner{Text: text}
+	if s.Next() != '[' {
 		return nil, "it is no array", nil
 	}
-	for c := s.skip(); c != ']'; c = s.skip() {
-		item := s.value()
+	for c := s.Skip(); c != ']'; c = s.Skip() {
+		item := s.Value()
 		if item[0] != '{' {
 			return nil, fmt.Sprintf("number %d is none", len(list)), nil
 		}
@@ -220,83 +221,6 @@ func objectsOf(text []byte) (list []object, fault string, err error) {
 		list = append(list, o)
 	}
 	return list, "", nil
-}
-
-// scanner goes through a text that is JSON; that it is must be known.
-type scanner struct {
-	text []byte
-	at   int
-}
-
-// next returns the next sign that is no space.
-func (s *scanner) next() byte {
-	for s.at < len(s.text) {
-		switch s.text[s.at] {
-		case ' ', '\t', '\n', '\r':
-			s.at++
-		default:
-			return s.text[s.at]
-		}
-	}
-	return 0
-}
-
-// skip goes on behind the sign here, which opens a value or parts two of them,
-// and returns the next one; behind the end it returns what ends an array or an
-// object.
-func (s *scanner) skip() byte {
-	if c := s.next(); c == ',' || c == '[' || c == '{' || c == ':' {
-		s.at++
-	}
-	if c := s.next(); c != 0 {
-		return c
-	}
-	return ']'
-}
-
-// value is the value that begins here.
-func (s *scanner) value() []byte {
-	s.next()
-	start, depth := s.at, 0
-	for s.at < len(s.text) {
-		switch c := s.text[s.at]; c {
-		case '"':
-			s.quoted()
-			if depth == 0 {
-				return s.text[start:s.at]
-			}
-			continue
-		case '{', '[':
-			depth++
-		case '}', ']':
-			if depth == 0 {
-				return s.text[start:s.at]
-			}
-			if depth--; depth == 0 {
-				s.at++
-				return s.text[start:s.at]
-			}
-		case ',', ' ', '\t', '\n', '\r':
-			if depth == 0 {
-				return s.text[start:s.at]
-			}
-		}
-		s.at++
-	}
-	return s.text[start:]
-}
-
-// quoted goes behind a string.
-func (s *scanner) quoted() {
-	for s.at++; s.at < len(s.text); s.at++ {
-		switch s.text[s.at] {
-		case '\\':
-			s.at++
-		case '"':
-			s.at++
-			return
-		}
-	}
 }
 
 // objectLines reads an object from each line.
@@ -324,20 +248,20 @@ func members(text []byte) (object, error) {
 	list := make(object, 0, 16)
 	var room [256]byte
 	names, ends := room[:0], make([]int, 0, 16)
-	s := scanner{text: text}
-	s.next()
-	for c := s.skip(); c == '"'; c = s.skip() {
-		quoted := s.value()
+	s := jsonscan.Scanner{Text: text}
+	s.Next()
+	for c := s.Skip(); c == '"'; c = s.Skip() {
+		quoted := s.Value()
 		m := jsonMember{}
-		if inside := quoted[1 : len(quoted)-1]; plainText(inside) {
+		if inside := quoted[1 : len(quoted)-1]; jsonscan.Plain(inside) {
 			names = append(names, inside...)
 		} else if err := json.Unmarshal(quoted, &m.name); err != nil {
 			return nil, notJSON(text, err)
 		} else {
 			names = append(names, m.name...)
 		}
-		s.skip()
-		m.raw = s.value()
+		s.Skip()
+		m.raw = s.Value()
 		ends = append(ends, len(names))
 		list = append(list, m)
 	}
@@ -346,16 +270,6 @@ func members(text []byte) (object, error) {
 		list[i].name, start = all[start:end], end
 	}
 	return list, nil
-}
-
-// plainText reports whether a string is what stands between its quotes.
-func plainText(inside []byte) bool {
-	for _, c := range inside {
-		if c == '\\' || c >= 0x80 {
-			return false
-		}
-	}
-	return true
 }
 
 // notJSON tells where a text stops being JSON.
@@ -645,10 +559,10 @@ func checkNames(raw []byte) error {
 			}
 		}
 	case raw[0] == '[':
-		s := scanner{text: raw}
-		s.next()
-		for c := s.skip(); c != ']'; c = s.skip() {
-			if err := checkNames(s.value()); err != nil {
+		s := jsonscan.Scanner{Text: raw}
+		s.Next()
+		for c := s.Skip(); c != ']'; c = s.Skip() {
+			if err := checkNames(s.Value()); err != nil {
 				return err
 			}
 		}

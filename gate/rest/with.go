@@ -45,12 +45,23 @@ func (r *resource) parseWith(text string) ([]node, error) {
 	return nodes, nil
 }
 
-// splitOutside splits at a separator that stands outside of parentheses.
-func splitOutside(text string, separator byte) []string {
+// splitOutside splits at a separator that stands outside of parentheses and quotes.
+func splitOutside(text string, separator byte) []string { return splitAt(text, separator, 1) }
+
+// splitAt splits at a separator that stands outside of parentheses. Quotes count where
+// parentheses are deep enough: names may have them.
+func splitAt(text string, separator byte, quotesFrom int) []string {
 	var parts []string
 	depth, from := 0, 0
+	quote := byte(0)
 	for i := range len(text) {
 		switch {
+		case quote != 0:
+			if text[i] == quote {
+				quote = 0
+			}
+		case depth >= quotesFrom && (text[i] == '\'' || text[i] == '"'):
+			quote = text[i]
 		case text[i] == '(':
 			depth++
 		case text[i] == ')':
@@ -105,13 +116,13 @@ func (r *resource) addPath(nodes []node, words []string) ([]node, error) {
 	return nodes, nil
 }
 
-// narrow reads limit:5;sortby:-done_on.
+// narrow reads limit:5;sortby:-done_on;filter:brood_frames > 2.
 func (r *relation) narrow(options string) (*gate.Query[any], error) {
 	if r.rel.Single() {
 		return nil, NewProblem(http.StatusBadRequest, "with: %s is one row and takes no options", r.name)
 	}
 	query := r.rel.Rows()
-	for _, option := range strings.Split(options, ";") {
+	for _, option := range splitAt(options, ';', 0) {
 		key, value, _ := strings.Cut(option, ":")
 		switch key {
 		case "limit":
@@ -125,8 +136,14 @@ func (r *relation) narrow(options string) (*gate.Query[any], error) {
 			if query, err = r.to().readOrder(query, value); err != nil {
 				return nil, err
 			}
+		case "filter":
+			cond, err := r.to().readFilter("", value)
+			if err != nil {
+				return nil, err
+			}
+			query = query.Where(cond)
 		default:
-			return nil, NewProblem(http.StatusBadRequest, "with: there is no option %q; there are limit and sortby, as in %s(limit:5;sortby:-%s)", key, r.name, listFirst(r.to().columnNames()))
+			return nil, NewProblem(http.StatusBadRequest, "with: there is no option %q; there are limit, sortby and filter, as in %s(limit:5;sortby:-%s)", key, r.name, listFirst(r.to().columnNames()))
 		}
 	}
 	return gate.OrderByKey(query), nil

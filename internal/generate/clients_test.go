@@ -23,8 +23,8 @@ import (
 	"widegate/internal/testdb"
 )
 
-// clientSettings ask for the client in TypeScript.
-const clientSettings = "clients: {typescript: {folder: clients/typescript, exact: true}}\n"
+// clientSettings ask for the clients.
+const clientSettings = "clients: {typescript: {folder: clients/typescript, exact: true}, go: {folder: client}}\n"
 
 // nodeTool is a program of the packages that the tests use.
 func nodeTool(t *testing.T, name string) string {

@@ -296,6 +296,9 @@ func (plan *Plan) target() (t render.Target, err error) {
 	if !p.API.None {
 		t.APIFolder = path.Clean(filepath.ToSlash(p.API.Folder))
 	}
+	if c := p.Clients.Go; c != nil {
+		t.Client = path.Clean(filepath.ToSlash(c.Folder))
+	}
 	file, isFile := e.File(t.Database.URL)
 	t.Database.Embedded = isFile
 	t.Database.Relative = isFile && t.Database.URL != "" && !path.IsAbs(file)

@@ -78,6 +78,7 @@ func TestAwkwardSchemas(t *testing.T) {
 			testPreviewOf(t, s, folder, engine)
 			testRoutines(t, s, engine)
 			walkClient(t, s, folder)
+			walkByGo(t, s, folder, address)
 			text, err := os.ReadFile(filepath.Join(folder, "api", "openapi.json"))
 			require.NoError(t, err)
 			var doc struct {

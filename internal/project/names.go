@@ -142,20 +142,40 @@ func (p *Project) checkPlaces(file string) error {
 // checkClients finds folders of clients that are no folders of the project, or those of
 // something else.
 func (p *Project) checkClients(file string) error {
-	c := p.Clients.TypeScript
+	used := []string{p.Code.Folder, p.API.Folder, p.Queries, TemplatesFolder, "cmd"}
+	if c := p.Clients.TypeScript; c != nil {
+		if err := p.checkClient(file, "clients.typescript", c.Folder, "clients/typescript", used); err != nil {
+			return err
+		}
+		used = append(used, c.Folder)
+	}
+	c := p.Clients.Go
 	if c == nil {
 		return nil
 	}
-	at := path.Clean(strings.ReplaceAll(c.Folder, `\`, "/"))
-	if c.Folder == "" || at == "." || rooted.Check(at) != nil || strings.HasPrefix(at, ".") {
-		return fault.New("name a folder below the one of the project file, as in `folder: clients/typescript`", "%s: clients.typescript.folder: %q is no folder of the project", file, c.Folder)
+	if err := p.checkClient(file, "clients.go", c.Folder, "client", used); err != nil {
+		return err
+	}
+	if name := path.Base(cleanFolder(c.Folder)); !packageWord(name) || name == path.Base(cleanFolder(p.API.Folder)) || name == p.Code.Package {
+		return fault.New("name a folder whose last word can be a package of its own, as in `folder: client`", "%s: clients.go.folder: %q cannot be the name of the package", file, name)
+	}
+	return nil
+}
+
+func cleanFolder(folder string) string { return path.Clean(strings.ReplaceAll(folder, `\`, "/")) }
+
+// checkClient checks the folder of one client.
+func (p *Project) checkClient(file, key, folder, such string, used []string) error {
+	at := cleanFolder(folder)
+	if folder == "" || at == "." || rooted.Check(at) != nil || strings.HasPrefix(at, ".") {
+		return fault.New("name a folder below the one of the project file, as in `folder: "+such+"`", "%s: %s.folder: %q is no folder of the project", file, key, folder)
 	}
 	if p.API.None {
-		return fault.New("remove `api: {none: true}`, or the client", "%s: clients.typescript: there is no service to call", file)
+		return fault.New("remove `api: {none: true}`, or the client", "%s: %s: there is no service to call", file, key)
 	}
-	for _, other := range []string{p.Code.Folder, p.API.Folder, p.Queries, TemplatesFolder, "cmd"} {
-		if other = path.Clean(filepath.ToSlash(other)); at == other || strings.HasPrefix(other, at+"/") || strings.HasPrefix(at, other+"/") {
-			return fault.New("name a folder that holds nothing else, as in `folder: clients/typescript`", "%s: clients.typescript.folder: %s is used by %s", file, at, other)
+	for _, other := range used {
+		if other = cleanFolder(filepath.ToSlash(other)); at == other || strings.HasPrefix(other, at+"/") || strings.HasPrefix(at, other+"/") {
+			return fault.New("name a folder that holds nothing else, as in `folder: "+such+"`", "%s: %s.folder: %s is used by %s", file, key, at, other)
 		}
 	}
 	return nil

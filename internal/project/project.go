@@ -129,6 +129,12 @@ type API struct {
 // Clients are the clients that are written for the service.
 type Clients struct {
 	TypeScript *TypeScript `yaml:"typescript"` // a package for browsers and servers
+	Go         *GoClient   `yaml:"go"`         // a package that stands in the place of the database
+}
+
+// GoClient is the client in Go.
+type GoClient struct {
+	Folder string `yaml:"folder"` // below the project, such as client
 }
 
 // TypeScript is the client in TypeScript.

@@ -77,6 +77,7 @@ type Target struct {
 	Module      string // path of the module, or of the project's folder in it
 	StoreFolder string // below the project's root, with slashes
 	APIFolder   string // empty: no service is written
+	Client      string // the folder of the client in Go; empty: none is written
 	Package     string // of the store
 	Tests       bool   // a test for each table is written too
 	Guarded     bool   // the service asks for credentials

@@ -24,6 +24,8 @@ var parts = []render.BuiltIn{
 	{Name: "resource.go", For: "entity", Gives: "api/hive.go", About: "the endpoints of a table"},
 	{Name: "calls.go", For: "project", Gives: "api/calls.go", About: "endpoints of named queries and routines"},
 	{Name: "desk.go", For: "project", Gives: "api/desk.go", About: "pages for people"},
+	{Name: "client.go", For: "project", Gives: "client/client.go", About: "the client in Go, and how a service is reached"},
+	{Name: "client_calls.go", For: "project", Gives: "client/calls.go", About: "calls of named queries and routines by that client"},
 	{Name: "main.go", For: "project", Gives: "cmd/bees/main.go", About: "the command, written once"},
 }
 

@@ -114,6 +114,12 @@ func (r *renderer) addService() {
 	if len(r.model.Exposed) > 0 {
 		r.add("calls", false, path.Join(t.APIFolder, "calls.go"), r.calls())
 	}
+	if t.Client != "" {
+		r.add("client", false, path.Join(t.Client, "client.go"), r.client())
+		if len(r.model.Exposed) > 0 {
+			r.add("client_calls", false, path.Join(t.Client, "calls.go"), r.clientCalls())
+		}
+	}
 	if r.model.API.Desk {
 		r.add("desk", false, path.Join(t.APIFolder, "desk.go"), r.desk())
 	}
@@ -248,7 +254,7 @@ func (r *renderer) importable(more []string) [][]imported {
 	gate := r.target.GateImport()
 	groups := [][]imported{
 		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"time", `"time"`}},
-		{{"gate", strconv.Quote(gate)}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.StoreSpec()}},
+		{{"gate", strconv.Quote(gate)}, {"remote", strconv.Quote(gate + "/remote")}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.StoreSpec()}},
 	}
 	for _, m := range more {
 		name, at, named := strings.Cut(m, " ")
@@ -535,6 +541,9 @@ func (r *renderer) functions() map[string]typecheck.Func {
 		"formerOf":      {Call: formerOf, Does: "how a resource was, as fields of rest.Former"},
 		"columnLook":    {Call: columnLook, Does: "how a column looks, as fields of desk.ColumnLook"},
 		"callSteps":     {Call: r.callSteps, Does: "the statements that answer a call"},
+		"clientSteps":   {Call: r.clientSteps, Does: "the statements that make a call of a service"},
+		"clientParams":  {Call: clientParams, Does: "the parameters of a call of a service, behind db"},
+		"clientResult":  {Call: clientResult, Does: "the results of a call of a service"},
 		"join":          {Call: strings.Join, Does: `join LIST ", "`},
 		"goDay":         {Call: goDay, Does: "a date as Go code"},
 	}

@@ -62,7 +62,10 @@ func runtimePackages(t render.Target) []string {
 	if t.APIFolder == "" {
 		return packages
 	}
-	packages = append(packages, "gate/cql2", "gate/apidoc", "gate/rest")
+	packages = append(packages, "gate/cql2", "gate/apidoc", "gate/internal/jsonscan", "gate/rest")
+	if t.Client != "" {
+		packages = append(packages, "gate/remote")
+	}
 	if t.Guarded {
 		packages = append(packages, "gate/tokens")
 	}

@@ -89,6 +89,33 @@ type callsView struct {
 	Exposed []*model.Exposed
 }
 
+// clientView is what client.go sees.
+type clientView struct {
+	Package   string // of the client
+	Store     string // the package of the store
+	Command   string // the name of the service
+	ETag      string // of the document of the service
+	Base      string // of its paths
+	Rows      int    // the most rows of a page
+	Camel     bool   // names are in camel case
+	Keeps     bool   // the service keeps idempotency keys
+	Resources []clientResource
+}
+
+// clientResource is a resource as the client knows it.
+type clientResource struct {
+	*model.Entity
+	Contents []string // binary columns that are resources of their own
+	Ends     []clientRelation
+}
+
+// clientRelation is a relation as the client knows it.
+type clientRelation struct {
+	Name string // as callers see it
+	Path string // where that does not follow from its name; else empty
+	Var  string // in the store
+}
+
 // deskView is what desk.go sees.
 type deskView struct {
 	Package string // of the service
@@ -121,6 +148,7 @@ type mainView struct {
 // roots are the views that the built-in templates get, by their names.
 var roots = map[string]reflect.Type{
 	"store": reflect.TypeFor[storeView](), "entity": reflect.TypeFor[page](), "queries": reflect.TypeFor[queriesView](), "tests": reflect.TypeFor[testsView](),
+	"client": reflect.TypeFor[clientView](), "client_calls": reflect.TypeFor[callsView](),
 	"service": reflect.TypeFor[serviceView](), "resource": reflect.TypeFor[page](), "calls": reflect.TypeFor[callsView](), "desk": reflect.TypeFor[deskView](), "main": reflect.TypeFor[mainView](),
 }
 

@@ -5,6 +5,8 @@ package openapi
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -163,6 +165,12 @@ func (Document) Files(in render.Input) ([]render.File, error) {
 		files = append(files, document(v.Name, func() []byte { return Render(v.Model, t.Command()+" "+v.Name) }))
 	}
 	return files, nil
+}
+
+// Tag is the ETag that the service gives a document.
+func Tag(document []byte) string {
+	sum := sha256.Sum256(document)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
 // Render returns the document. title names the service.

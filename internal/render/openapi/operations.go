@@ -522,6 +522,6 @@ func withParameter(e *model.Entity) []object {
 		names[i] = r.JSON
 	}
 	schema := object{{"type", "array"}, {"items", object{{"type", "string"}, {"examples", names}}}} // one a line, so that edits beside them merge
-	description := "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds, as in `" + names[len(names)-1] + "(limit:5;sortby:-id)`."
+	description := "Relations to embed, separated by commas; a dot leads on. Those to several rows take bounds, as in `" + names[len(names)-1] + "(limit:5;sortby:-id;filter:id > 5)`."
 	return []object{append(query("with", description, schema), member{"explode", false})}
 }

@@ -7,9 +7,7 @@ package typescript
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"embed"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -163,15 +161,9 @@ type madeView struct {
 // madeOf are the properties of a resource, as a list of texts.
 type madeOf struct{ Path, Properties string }
 
-// etagOf is the ETag that the service gives a document.
-func etagOf(document []byte) string {
-	sum := sha256.Sum256(document)
-	return `"` + hex.EncodeToString(sum[:12]) + `"`
-}
-
 // made is what the client was made from.
 func (r *renderer) made() madeView {
-	v := madeView{Notice: notice, ETag: etagOf(r.document), Base: r.model.Base}
+	v := madeView{Notice: notice, ETag: openapi.Tag(r.document), Base: r.model.Base}
 	for _, e := range r.model.Entities {
 		var names []string
 		for _, f := range e.Fields {

@@ -399,7 +399,7 @@ const keyOf = (client: Client, sending: Sending): Record<string, string> => {
 const withText = (w: Record<string, any>, before = ""): string[] =>
   Object.entries(w).flatMap(([name, how]) => {
     if (!how) return [];
-    const bounds = how === true ? [] : [how.limit !== undefined && `limit:${how.limit}`, how.sortby && `sortby:${how.sortby.join(" ")}`, how.filter && `filter:${filterText(how.filter)}`].filter(Boolean);
+    const bounds = how === true ? [] : [how.limit !== undefined && `limit:${how.limit}`, how.sortby && `sortby:${how.sortby.join(",")}`, how.filter && `filter:${filterText(how.filter)}`].filter(Boolean);
     const at = before + name + (bounds.length ? `(${bounds.join(";")})` : "");
     const inner = how === true || !how.with ? [] : withText(how.with, before + name + ".");
     return [at, ...inner];
