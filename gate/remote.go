@@ -316,6 +316,9 @@ type Naming interface {
 	RelationName(r Relation) (string, error)
 	// MeasureName is the name of an aggregate in a summary.
 	MeasureName(t *Info, x Term) (string, error)
+	// Word writes the name of a property in a condition, and Quote a text.
+	Word(name string) string
+	Quote(text string) string
 }
 
 // Asked is what a query asks for, in words of a service.
@@ -362,10 +365,7 @@ func Ask(q *Query[any], n Naming) (Asked, error) {
 		if o.nulls != nullsAsTheEngineDoes {
 			w.fail(notOffered("placing nulls in an order"))
 		}
-		step := strings.Trim(w.operand(o.x), `"`)
-		if _, measured := o.x.(aggregate); !measured && !isPath(o.x) {
-			w.fail(notOffered("ordering by what is computed"))
-		}
+		step := w.path(o.x)
 		if o.desc {
 			step = "-" + step
 		}
@@ -468,13 +468,13 @@ func (w *wording) condition(e expr) string {
 	case inList:
 		return w.inList(e)
 	case likePattern:
-		return w.operand(e.x) + " LIKE " + textLiteral(translateEscape(e.pattern))
+		return w.operand(e.x) + " LIKE " + w.names.Quote(translateEscape(e.pattern))
 	case matching:
 		return w.like(e.x, e.pattern, e.fold)
 	case partOf:
 		return w.like(e.x, e.pattern(cqlEscaper, "%"), e.fold)
 	case equalFold:
-		return "CASEI(" + w.operand(e.x) + ") = CASEI(" + textLiteral(e.value) + ")"
+		return "CASEI(" + w.operand(e.x) + ") = CASEI(" + w.names.Quote(e.value) + ")"
 	case infix:
 		return w.operand(e.a) + e.op + w.operand(e.b)
 	case related:
@@ -530,9 +530,9 @@ func (w *wording) keysIn(k keysIn) string {
 
 func (w *wording) like(x operand, pattern string, fold bool) string {
 	if fold {
-		return "CASEI(" + w.operand(x) + ") LIKE CASEI(" + textLiteral(pattern) + ")"
+		return "CASEI(" + w.operand(x) + ") LIKE CASEI(" + w.names.Quote(pattern) + ")"
 	}
-	return w.operand(x) + " LIKE " + textLiteral(pattern)
+	return w.operand(x) + " LIKE " + w.names.Quote(pattern)
 }
 
 // cqlEscaper takes their meaning from the signs of patterns of CQL2.
@@ -569,7 +569,7 @@ func (w *wording) related(r related) string {
 		w.fail(err)
 		return ""
 	}
-	inner := &wording{names: w.names, info: r.link.child, prefix: w.prefix + propertyName(name) + ".", many: w.many || !r.link.root.single}
+	inner := &wording{names: w.names, info: r.link.child, prefix: w.prefix + name + ".", many: w.many || !r.link.root.single}
 	conds := slices.DeleteFunc(slices.Clone(r.conds), func(e expr) bool { return isDeletedTest(r.link.child, e) })
 	if inner.many && len(conds) > 1 {
 		w.fail(errSeveral)
@@ -627,14 +627,27 @@ func (w *wording) childOf(c childOf) string {
 	return strings.Join(parts, " AND ")
 }
 
-// isPath reports whether an operand is a column, perhaps behind relations.
-func isPath(x operand) bool {
-	if t, ok := x.(through); ok {
-		return isPath(t.x)
+// path is the name of a column, perhaps behind relations, or of a measure.
+func (w *wording) path(x operand) string {
+	plain := *w
+	plain.names = unquoted{w.names}
+	switch x.(type) {
+	case through, aggregate:
+	default:
+		if _, ok := columnOf(x); !ok {
+			w.fail(notOffered("ordering by what is computed"))
+			return ""
+		}
 	}
-	_, ok := columnOf(x)
-	return ok
+	text := plain.operand(x)
+	w.err = plain.err
+	return text
 }
+
+// unquoted writes names as they are.
+type unquoted struct{ Naming }
+
+func (unquoted) Word(name string) string { return name }
 
 // operand writes a value of a row.
 func (w *wording) operand(x operand) string {
@@ -650,7 +663,7 @@ func (w *wording) operand(x operand) string {
 		if len(slices.DeleteFunc(slices.Clone(x.conds), func(e expr) bool { return isDeletedTest(x.link.child, e) })) > 0 {
 			w.fail(notOffered("a value of a related row that is narrowed"))
 		}
-		inner := &wording{names: w.names, info: x.link.child, prefix: w.prefix + propertyName(name) + "."}
+		inner := &wording{names: w.names, info: x.link.child, prefix: w.prefix + name + "."}
 		text := inner.operand(x.x)
 		if inner.err != nil {
 			w.fail(inner.err)
@@ -666,9 +679,9 @@ func (w *wording) operand(x operand) string {
 			w.fail(err)
 			return ""
 		}
-		return quoteWhole(propertyName(name))
+		return w.names.Word(name)
 	case constant:
-		return constantText(x.value)
+		return w.constant(x.value)
 	case infix:
 		if x.op == wholeQuotient || strings.Contains("+-*/", strings.TrimSpace(x.op)) {
 			return "(" + w.operand(x.a) + strings.ToLower(x.op) + w.operand(x.b) + ")"
@@ -691,18 +704,18 @@ func (w *wording) column(ref columnRef) string {
 		w.fail(err)
 		return ""
 	}
-	return quoteWhole(w.prefix + propertyName(name))
+	return w.names.Word(w.prefix + name)
 }
 
 // literal writes what a value is compared with.
 func (w *wording) literal(x operand, v any) string {
 	c := x.info()
 	if c == nil {
-		return constantText(v)
+		return w.constant(v)
 	}
 	ref, ok := columnOf(x)
 	if !ok {
-		return constantText(v)
+		return w.constant(v)
 	}
 	p := ref.table.fieldsOf(ref.table.create())[ref.index]
 	if v == nil {
@@ -728,37 +741,18 @@ func (w *wording) literal(x operand, v any) string {
 	if strings.HasPrefix(text, `"`) {
 		var s string
 		s, _ = jsonText([]byte(text))
-		return textLiteral(s)
+		return w.names.Quote(s)
 	}
-	return textLiteral(text)
+	return w.names.Quote(text)
 }
 
-// constantText writes a value that no column gives a form.
-func constantText(v any) string {
+// constant writes a value that no column gives a form.
+func (w *wording) constant(v any) string {
 	switch v := v.(type) {
 	case string:
-		return textLiteral(v)
+		return w.names.Quote(v)
 	case bool:
 		return strings.ToUpper(fmt.Sprint(v))
 	}
 	return fmt.Sprint(v)
-}
-
-func textLiteral(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
-
-// propertyName escapes what ends a name in double quotes.
-func propertyName(name string) string { return strings.ReplaceAll(name, `"`, `""`) }
-
-// quoteWhole puts a path of names into double quotes where one of them is not a word
-// that has no meaning of its own.
-func quoteWhole(path string) string {
-	for _, r := range path {
-		if r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') {
-			return `"` + path + `"`
-		}
-	}
-	if path[0] >= '0' && path[0] <= '9' || !strings.Contains(path, ".") && !strings.Contains(path, "_") {
-		return `"` + path + `"` // it may be a word such as like
-	}
-	return path
 }

@@ -149,15 +149,15 @@ var words = map[Op]string{
 func (n *Node) write(b *strings.Builder) {
 	switch n.Op {
 	case Property:
-		b.WriteString(identifier(n.Value))
+		b.WriteString(Name(n.Value))
 	case Text:
-		b.WriteString(quoted(n.Value))
+		b.WriteString(Quote(n.Value))
 	case Number:
 		b.WriteString(n.Value)
 	case Boolean:
 		b.WriteString(strings.ToUpper(n.Value))
 	case Date, Timestamp:
-		b.WriteString(strings.ToUpper(string(n.Op)) + "(" + quoted(n.Value) + ")")
+		b.WriteString(strings.ToUpper(string(n.Op)) + "(" + Quote(n.Value) + ")")
 	case List:
 		n.writeList(b, "(", ")")
 	case CaseI, Equals, Contains, ContainedBy, Overlaps:
@@ -211,10 +211,28 @@ func (n *Node) writeList(b *strings.Builder, open, end string) {
 	b.WriteString(end)
 }
 
-func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+// Quote writes a text in the text encoding, so that Parse reads it as it is.
+func Quote(s string) string {
+	b := []byte{'\''}
+	run := 0 // of backslashes just before
+	for i := 0; i <= len(s); i++ {
+		if i == len(s) || s[i] == '\'' {
+			b = append(b, strings.Repeat(`\`, run)...)
+			b = append(b, '\'')
+		}
+		if i == len(s) {
+			break
+		}
+		if run++; s[i] != '\\' {
+			run = 0
+		}
+		b = append(b, s[i])
+	}
+	return string(b)
+}
 
-// identifier writes a name, in double quotes where it needs them.
-func identifier(name string) string {
+// Name writes the name of a property, in double quotes where it needs them.
+func Name(name string) string {
 	if plainName(name) && !reserved[strings.ToUpper(name)] {
 		return name
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -177,5 +178,25 @@ func FuzzParseJSON(f *testing.F) {
 		again, err := cql2.Parse(n.String(), cql2.Limits{Depth: 1000, Nodes: 1000})
 		require.NoError(t, err, "%s became %q", text, n.String())
 		require.Equal(t, n.String(), again.String())
+	})
+}
+
+// FuzzQuote holds Quote to what it promises: whatever a text is, it is one text, and the
+// same.
+func FuzzQuote(f *testing.F) {
+	for _, seed := range []string{"", "it's", `\`, `\'`, `\\'`, `' OR 1 = 1 OR name = '`, `\' OR 1 = 1 OR name = \'`, `C:\bees\`, `\\\`, "''"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if !utf8.ValidString(text) {
+			t.Skip()
+		}
+		n, err := cql2.Parse("name = "+cql2.Quote(text)+" AND frames > 1", cql2.DefaultLimits)
+		require.NoError(t, err)
+		require.Equal(t, cql2.And, n.Op)
+		require.Equal(t, text, n.Args[0].Args[1].Value)
+		again, err := cql2.Parse(n.String(), cql2.DefaultLimits)
+		require.NoError(t, err)
+		require.Equal(t, text, again.Args[0].Args[1].Value)
 	})
 }

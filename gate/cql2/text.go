@@ -167,9 +167,8 @@ func (p *parser) readQuoted(quote byte, kind tokenKind, what string) error {
 		case c == quote && i+1 < len(p.text) && p.text[i+1] == quote:
 			b.WriteByte(c)
 			i++
-		case c == '\\' && quote == '\'' && i+1 < len(p.text) && p.text[i+1] == quote:
-			b.WriteByte(quote)
-			i++
+		case c == '\\' && quote == '\'':
+			i += p.backslashes(i, &b)
 		case c == quote:
 			p.token = token{kind, b.String(), start}
 			p.at = i + 1
@@ -179,6 +178,27 @@ func (p *parser) readQuoted(quote byte, kind tokenKind, what string) error {
 		}
 	}
 	return p.errorAt(start, "the %s that begins here has no end; expected %c", what, quote)
+}
+
+// backslashes reads backslashes in a text, and returns how many bytes there are behind
+// the first of them. Directly before a quote two stand for one, and the one that is
+// left over for the quote itself: the standard has no other way to write a text in which
+// a backslash stands before a quote. Anywhere else they stand for themselves.
+func (p *parser) backslashes(at int, b *strings.Builder) int {
+	n := 1
+	for at+n < len(p.text) && p.text[at+n] == '\\' {
+		n++
+	}
+	if at+n == len(p.text) || p.text[at+n] != '\'' {
+		b.WriteString(p.text[at : at+n])
+		return n - 1
+	}
+	b.WriteString(p.text[at : at+n/2])
+	if n%2 == 0 {
+		return n - 1
+	}
+	b.WriteByte('\'')
+	return n
 }
 
 func (p *parser) errorAt(at int, format string, args ...any) error {

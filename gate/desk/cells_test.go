@@ -62,11 +62,11 @@ func TestCells(t *testing.T) {
 // FuzzConditions holds the filters that the form writes to the language of filters:
 // whatever is entered is one value, and ends no text.
 func FuzzConditions(f *testing.F) {
-	for _, seed := range []string{"", "Queen's", "100%", `back\slash`, "a_b", "'; DROP", "\x00", "né"} {
+	for _, seed := range []string{"", "Queen's", "100%", `back\slash`, "a_b", "'; DROP", `\' OR 1 = 1 --`, `it\'s`, `\`, "\x00", "né"} {
 		f.Add(seed, uint8(0), false)
 	}
 	f.Fuzz(func(t *testing.T, value string, operator uint8, odd bool) {
-		if !utf8.ValidString(value) || len(value) > 500 || !writable(operators[int(operator)%len(operators)].Name, value) {
+		if !utf8.ValidString(value) || len(value) > 500 {
 			t.Skip()
 		}
 		name := "name"

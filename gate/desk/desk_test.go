@@ -226,7 +226,7 @@ func TestCosts(t *testing.T) {
 func TestConditions(t *testing.T) {
 	d := newDesk(t, desk.Config{}, rest.Config{})
 	for _, c := range []struct{ property, operator, value, want string }{
-		{"weight_kg", ">=", "30", "weight_kg >= 30"}, {"name", "=", "Queen's", "name = 'Queen''s'"}, {"name", "contains", "50%", `CASEI(name) LIKE CASEI('%50\%%')`}, {"name", "begins", "a_", `CASEI(name) LIKE CASEI('a\_%')`},
+		{"weight_kg", ">=", "30", "weight_kg >= 30"}, {"name", "=", "Queen's", "name = 'Queen''s'"}, {"name", "contains", "50%", `CASEI(name) LIKE CASEI('%50\%%')`}, {"name", "=", `it\''\`, `name = 'it\\''''\\'`}, {"name", "begins", "a_", `CASEI(name) LIKE CASEI('a\_%')`},
 		{"seen", "<", "2026-05-01T08:00", "seen < TIMESTAMP('2026-05-01T08:00:00Z')"}, {"notes", "null", "", "notes IS NULL"}, {"notes", "not null", "", "notes IS NOT NULL"}, {"temper", "; DROP", "calm", "temper = 'calm'"},
 	} {
 		w := get(d, "/desk/rows/hives?"+url.Values{"_property": {c.property}, "_operator": {c.operator}, "_value": {c.value}, "after": {"x"}}.Encode())
@@ -240,11 +240,6 @@ func TestConditions(t *testing.T) {
 	w := get(d, "/desk/rows/hives?"+url.Values{"_property": {"id"}, "_operator": {"="}, "_value": {"1"}, "filter": {"id = 2 OR id = 3"}}.Encode())
 	assert.Contains(t, w.Header().Get("Location"), url.QueryEscape("(id = 2 OR id = 3) AND id = 1"))
 	assert.Equal(t, 400, get(d, "/desk/rows/hives?_property=nothing").Code)
-	for _, value := range []string{`\`, `a\'b`} {
-		w := get(d, "/desk/rows/hives?"+url.Values{"_property": {"name"}, "_operator": {"="}, "_value": {value}}.Encode())
-		assert.Equal(t, 400, w.Code, value)
-		assert.Contains(t, w.Body.String(), "no way to write a backslash")
-	}
 }
 
 func TestRowsAndTrails(t *testing.T) {

@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"widegate/gate"
+	"widegate/gate/cql2"
 	"widegate/gate/rest"
 )
 
@@ -525,9 +526,6 @@ func (v *visit) addFilter(r *resource, q url.Values, at string) error {
 	if c == nil {
 		return &problem{Status: http.StatusBadRequest, Title: "Bad request", Detail: "There is no property " + q.Get("_property") + "."}
 	}
-	if !writable(q.Get("_operator"), q.Get("_value")) {
-		return &problem{Status: http.StatusBadRequest, Title: "Bad request", Detail: "The language of filters has no way to write a backslash before an apostrophe, or at the end of a text. Look for a part of it by contains."}
-	}
 	text := c.condition(q.Get("_operator"), q.Get("_value"))
 	if before := strings.TrimSpace(q.Get("filter")); before != "" {
 		if strings.Contains(strings.ToUpper(before), " OR ") {
@@ -540,13 +538,6 @@ func (v *visit) addFilter(r *resource, q url.Values, at string) error {
 	return nil
 }
 
-// writable reports whether CQL2 has a way to write a value: a backslash before an
-// apostrophe takes the meaning from it, and none of its own can stand there.
-func writable(operator, value string) bool {
-	patterned := operator == "contains" || operator == "begins"
-	return !strings.Contains(value, `\'`) && (patterned || !strings.HasSuffix(value, `\`))
-}
-
 // condition is a condition on a column in CQL2.
 func (c *column) condition(operator, value string) string {
 	name := c.Name
@@ -555,7 +546,6 @@ func (c *column) condition(operator, value string) string {
 	}) {
 		name = `"` + strings.ReplaceAll(name, `"`, `""`) + `"`
 	}
-	quoted := func(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 	like := strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(value)
 	switch operator {
 	case "null":
@@ -563,11 +553,11 @@ func (c *column) condition(operator, value string) string {
 	case "not null":
 		return name + " IS NOT NULL"
 	case "contains":
-		return fmt.Sprintf("CASEI(%s) LIKE CASEI(%s)", name, quoted("%"+like+"%"))
+		return fmt.Sprintf("CASEI(%s) LIKE CASEI(%s)", name, cql2.Quote("%"+like+"%"))
 	case "begins":
-		return fmt.Sprintf("CASEI(%s) LIKE CASEI(%s)", name, quoted(like+"%"))
+		return fmt.Sprintf("CASEI(%s) LIKE CASEI(%s)", name, cql2.Quote(like+"%"))
 	}
-	literal := quoted(value)
+	literal := cql2.Quote(value)
 	switch {
 	case c.isNumber():
 		if _, err := strconv.ParseFloat(value, 64); err == nil {
@@ -584,7 +574,7 @@ func (c *column) condition(operator, value string) string {
 			}
 			value += "Z"
 		}
-		literal = "TIMESTAMP(" + quoted(value) + ")"
+		literal = "TIMESTAMP(" + cql2.Quote(value) + ")"
 	}
 	if !slices.ContainsFunc(operators[:6], func(o struct{ Name, Text string }) bool { return o.Name == operator }) {
 		operator = "="

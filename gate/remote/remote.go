@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"widegate/gate"
+	"widegate/gate/cql2"
 )
 
 // Interface is what a client was made from.
@@ -193,6 +194,12 @@ func (s *Service) RelationName(r gate.Relation) (string, error) {
 	}
 	return rel.name, nil
 }
+
+// Word implements gate.Naming.
+func (s *Service) Word(name string) string { return cql2.Name(name) }
+
+// Quote implements gate.Naming.
+func (s *Service) Quote(text string) string { return cql2.Quote(text) }
 
 func (s *Service) relation(r gate.Relation) (*Relation, error) {
 	if rel, ok := s.names[r.Root()]; ok {

@@ -179,7 +179,7 @@ func TestRulesHideRows(t *testing.T) {
 		return pick("label", "-weight", "owner.name", "-from.label", "from.weight,label", "-from.owner.phone", "from.from.label")
 	}
 	with := func() string {
-		return pick("owner", "from", "kids", "owner.frames", "kids.kids", "from.kids(limit:1;sortby:-label)", "owner.patches.owners", "kids(sortby:weight)", "from.owner")
+		return pick("owner", "from", "kids", "owner.frames", "kids.kids", "from.kids(limit:1;sortby:-label)", "owner.patches.owners", "kids(sortby:weight)", "kids(filter:weight > 2)", "kids(filter:owner.phone = '777' OR from.label LIKE '%secret%')", "kids.kids(limit:2;filter:label LIKE '%a%' AND (owner.name <> 'x;,.)' OR weight IS NULL))", "from.owner")
 	}
 	targets := func() string {
 		q := url.Values{}
@@ -192,7 +192,7 @@ func TestRulesHideRows(t *testing.T) {
 		}
 		switch r.IntN(6) {
 		case 0:
-			return fmt.Sprintf("/api/%s/%d?with=%s", "frames", 1+r.IntN(7), with())
+			return fmt.Sprintf("/api/%s/%d?with=%s", "frames", 1+r.IntN(7), url.QueryEscape(with()))
 		case 1:
 			return fmt.Sprintf("/api/frames/%d/%s", 1+r.IntN(7), pick("owner", "from", "kids"))
 		case 2:

@@ -121,6 +121,10 @@ const cases = {
     const text = (f) => { answers = [{}]; return hives(client()).list({ filter: f }).then(() => new URL(url + seen.pop().url.replaceAll("+", " ")).searchParams.get("filter")); };
     assert.equal(await text((h) => h.name.is("it's")), "name = 'it''s'");
     assert.equal(await text((h) => and(h.frames.more(8), not(h.apiary.name.like("N%")), or(h["odd name"].is(true), h.weight_kg.is(null)))), `(frames > 8 AND NOT (apiary.name LIKE 'N%') AND ("odd name" = TRUE OR weight_kg IS NULL))`);
+    assert.equal(await text((h) => h.name.is("\\")), "name = '\\\\'");
+    assert.equal(await text((h) => h.name.is("\\' OR 1 = 1 OR name = '")), "name = '\\\\'' OR 1 = 1 OR name = '''");
+    assert.equal(await text((h) => h.name.is("C:\\bees")), "name = 'C:\\bees'");
+    assert.equal(await text((h) => h.date.is("a")), `"date" = 'a'`);
     assert.equal(await text((h) => h.frames.in([])), "1 = 0");
     assert.equal(await text((h) => h.weight_kg.between(new Decimal("1.50"), 12n)), "weight_kg BETWEEN 1.50 AND 12");
     assert.equal(await text((h) => h.created_at.atLeast(new Date(0))), "created_at >= '1970-01-01T00:00:00.000Z'");
@@ -130,8 +134,8 @@ const cases = {
   },
   async "relations are asked for with their bounds"() {
     answers = [{}];
-    await apiaries(client()).list({ with: { keeper: true, hives: { limit: 5, sortby: ["-name"], with: { queen: true } } } });
-    assert.equal(new URL(url + seen[0].url).searchParams.get("with"), "keeper,hives(limit:5;sortby:-name),hives.queen");
+    await apiaries(client()).list({ with: { keeper: true, hives: { limit: 5, sortby: ["-name", "id"], filter: (h) => h.frames.more(8), with: { queen: true } } } });
+    assert.equal(new URL(url + seen[0].url.replaceAll("+", " ")).searchParams.get("with"), "keeper,hives(limit:5;sortby:-name,id;filter:frames > 8),hives.queen");
   },
   async "another interface is told of, once"() {
     const document = { paths: { "/api/hives": { get: { responses: { 200: { $ref: "#/components/responses/Hive.list" } } } } }, components: { schemas: { "Hive.part": { properties: { id: {}, colour: {} } } } } };

@@ -80,7 +80,7 @@ const literal = (v: unknown): string =>
   : v instanceof Date ? `'${v.toISOString()}'`
   : typeof v === "boolean" ? (v ? "TRUE" : "FALSE")
   : typeof v === "number" || typeof v === "bigint" ? String(v)
-  : `'${String(v).replaceAll("'", "''")}'`;
+  : `'${String(v).replaceAll(/(\\+)(?='|$)/g, "$1$1").replaceAll("'", "''")}'`; // backslashes before a quote are doubled
 
 /** What can be asked of a column. */
 export class Column<V> {
@@ -108,7 +108,8 @@ export type Columns<S extends Shape> = { readonly [C in Names<S["row"]>]: Column
 /** A condition, CQL2 text, or a function of the columns. */
 export type Filter<S extends Shape> = Condition | string | ((columns: Columns<S>) => Condition);
 
-const word = (name: string) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(name) ? name : `"${name.replaceAll('"', '""')}"`);
+const reserved = /^(and|or|not|like|between|in|is|null|true|false|casei|accenti|date|timestamp|interval|div|a_equals|a_contains|a_containedby|a_overlaps)$/i;
+const word = (name: string) => (/^[A-Za-z_][A-Za-z0-9_]*$/.test(name) && !reserved.test(name) ? name : `"${name.replaceAll('"', '""')}"`);
 const columns = (path: string): any => new Proxy(new Column(path), { get: (c: any, name) => (typeof name === "symbol" ? undefined : path && name !== "constructor" && name in Column.prototype ? c[name].bind(c) : columns((path && path + ".") + word(name))) });
 const filterText = (f: Condition | string | ((c: any) => Condition)): string => (typeof f === "string" ? f : typeof f === "function" ? f(columns("")).text : f.text);
 
