@@ -330,9 +330,14 @@ var (
 	unescapePointer = strings.NewReplacer("~1", "/", "~0", "~")
 )
 
-// column is the name of the column that a pointer leads to; else it is the pointer.
+// column is the name of the column that a pointer leads to, perhaps in one of several
+// rows; else it is the pointer.
 func (c call) column(pointer string) string {
-	name := unescapePointer.Replace(strings.TrimPrefix(pointer, "#/"))
+	name := strings.TrimPrefix(pointer, "#/")
+	if number, rest, ok := strings.Cut(name, "/"); ok && strings.Trim(number, "0123456789") == "" {
+		name = rest
+	}
+	name = unescapePointer.Replace(name)
 	if c.about != nil {
 		if i, ok := c.about.place[name]; ok {
 			return c.about.info.Columns[i].Name
