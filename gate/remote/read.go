@@ -163,6 +163,16 @@ func (s *Service) newReader(r *resource) *reader {
 	return &reader{service: s, res: r, pending: new([]pending)}
 }
 
+// readOne reads a row that comes alone.
+func (r *resource) readOne(row any, text []byte) error {
+	reader := r.readers.Get().(*reader)
+	defer func() {
+		clear(reader.fields)
+		r.readers.Put(reader)
+	}()
+	return reader.read(row, text)
+}
+
 // read reads a row.
 func (r *reader) read(row any, text []byte) error {
 	if !json.Valid(text) {

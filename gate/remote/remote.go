@@ -116,6 +116,7 @@ type resource struct {
 	place   map[string]int // of columns, by these names
 	links   map[string]int // of contents, by the names of their addresses
 	related map[string]*Relation
+	readers *sync.Pool // of *reader, for single rows
 }
 
 // Connect makes a service of its address, where the paths of its resources begin. It
@@ -144,6 +145,7 @@ func (r *resource) hides(i int) bool { return r.info.Columns[i].Is(gate.Hidden) 
 
 func (s *Service) add(from Resource) *resource {
 	r := &resource{Resource: from, place: map[string]int{}, links: map[string]int{}, related: map[string]*Relation{}}
+	r.readers = &sync.Pool{New: func() any { return s.newReader(r) }}
 	for i := range r.info.Columns {
 		name := r.info.Columns[i].Name
 		address := name + "_url"
@@ -262,7 +264,7 @@ func (s *Service) FindRow(ctx context.Context, t *gate.Info, parts []any) (any, 
 		return nil, err
 	}
 	row := t.New()
-	if err := s.newReader(r).read(row, text); err != nil {
+	if err := r.readOne(row, text); err != nil {
 		return nil, err
 	}
 	s.tags.keep(row, a.header.Get("ETag"))

@@ -168,7 +168,11 @@ func (s *Service) request(ctx context.Context, c call) (*http.Request, error) {
 	if len(c.values) > 0 {
 		address += "?" + c.values.Encode()
 	}
-	req, err := http.NewRequestWithContext(ctx, c.method, address, bytes.NewReader(c.body))
+	var body io.Reader
+	if c.body != nil {
+		body = bytes.NewReader(c.body)
+	}
+	req, err := http.NewRequestWithContext(ctx, c.method, address, body)
 	if err != nil {
 		return nil, fmt.Errorf("asking the service: %w", err)
 	}
@@ -177,9 +181,7 @@ func (s *Service) request(ctx context.Context, c call) (*http.Request, error) {
 			req.Header[http.CanonicalHeaderKey(name)] = values
 		}
 	}
-	if c.body == nil {
-		req.Body = http.NoBody
-	} else if req.Header.Get("Content-Type") == "" {
+	if c.body != nil && req.Header.Get("Content-Type") == "" {
 		req.Header.Set("Content-Type", "application/json")
 	}
 	if s.options.Token != nil {

@@ -88,7 +88,7 @@ func (r *resource) appendColumns(b []byte, row any, columns, without []int) []by
 // stored has a row filled by what is stored of it now.
 func (s *Service) stored(r *resource, row any) func(http.Header, []byte) error {
 	return func(header http.Header, text []byte) error {
-		if err := s.newReader(r).read(row, text); err != nil {
+		if err := r.readOne(row, text); err != nil {
 			return fmt.Errorf("reading what was stored: %w", err)
 		}
 		s.tags.keep(row, header.Get("ETag"))

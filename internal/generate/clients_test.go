@@ -2,6 +2,7 @@ package generate_test
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -20,6 +22,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widegate/gate/sqlite"
+	"widegate/internal/cli"
 	"widegate/internal/testdb"
 )
 
@@ -197,4 +201,79 @@ func TestPageOfClients(t *testing.T) {
 	assert.Contains(t, body, `data-related="#inspections/`)
 	assert.Contains(t, body, `data-refused="Bad Request: `)
 	assert.Contains(t, body, `data-ended="well"`)
+}
+
+// TestStoryOfAFrontEnd changes a schema, five times at full length, under a front end that uses the
+// client. What `changes` foretells of it must be what the compiler says afterwards.
+func TestStoryOfAFrontEnd(t *testing.T) {
+	folder := makeDemo(t, "sqlite")
+	addTo(t, folder, "\nclients: {typescript: {folder: clients/typescript}}\n")
+	packages, err := filepath.Abs(filepath.Join("..", "..", "node_modules"))
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink(packages, filepath.Join(folder, "node_modules")))
+	text, err := os.ReadFile(filepath.Join("testdata", "clients", "front.ts"))
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "web"), 0o755))
+	front := filepath.Join(folder, "web", "front.ts")
+	require.NoError(t, os.WriteFile(front, text, 0o644))
+	options := strings.Replace(string(mustRead(t, filepath.Join(folder, "clients", "typescript", "tsconfig.json"))), `"include": [`, `"include": ["../../web/*.ts", `, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "clients", "typescript", "tsconfig.web.json"), []byte(options), 0o644))
+	said := func() []string {
+		out, _ := exec.Command(nodeTool(t, "tsc"), "--noEmit", "-p", filepath.Join(folder, "clients", "typescript", "tsconfig.web.json")).CombinedOutput()
+		return places(regexp.MustCompile(`web/front\.ts\((\d+),\d+\)`), string(out))
+	}
+	require.Empty(t, said())
+	db, err := sqlite.Open(t.Context(), filepath.Join(folder, "bees.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	config := filepath.Join(folder, "widegate.yaml")
+	broken := 0
+	changes := []struct {
+		name, sql string
+		flags     []string
+	}{
+		{"a column is dropped", "ALTER TABLE queen DROP COLUMN is_clipped", nil},
+		{"a column is renamed", "ALTER TABLE queen RENAME COLUMN breed TO lineage", []string{"--renamed", "queen.breed=lineage"}},
+		{"a view is dropped", "DROP VIEW apiary_yield", nil},
+		{"a column changes its type", "ALTER TABLE sensor_reading DROP COLUMN temperature_c; ALTER TABLE sensor_reading ADD COLUMN temperature_c TEXT", []string{"--renamed", "sensor_reading.temperature_c="}},
+		{"a table is dropped", "DROP TABLE inspection_photo", nil},
+	}
+	if os.Getenv("WIDEGATE_LONG") == "" {
+		changes = changes[:2]
+	}
+	for _, change := range changes {
+		_, err := db.Exec(t.Context(), change.sql, nil)
+		require.NoError(t, err, change.name)
+		var out bytes.Buffer
+		cli.Run(append([]string{"changes", "--config", config}, change.flags...), nil, &out, &out)
+		_, callers, _ := strings.Cut(out.String(), "Code that uses the client\n")
+		foretold := places(regexp.MustCompile(`(?m)^  web/front\.ts:(\d+): `), callers)
+		before := said()
+		out.Reset()
+		require.Equal(t, 0, cli.Run(append([]string{"write", "--yes", "--config", config}, change.flags...), nil, &out, &out), "%s: %s", change.name, out.String())
+		after := said()
+		fresh := slices.DeleteFunc(slices.Clone(after), func(line string) bool { return slices.Contains(before, line) })
+		assert.Equal(t, fresh, slices.DeleteFunc(foretold, func(line string) bool { return slices.Contains(before, line) }), "%s: %s", change.name, out.String())
+		t.Logf("%s: lines %v", change.name, fresh)
+		broken += len(fresh)
+	}
+	assert.Greater(t, broken, 2)
+}
+
+// places are the lines that a pattern finds, each once, in order.
+func places(pattern *regexp.Regexp, text string) (lines []string) {
+	for _, m := range pattern.FindAllStringSubmatch(text, -1) {
+		if !slices.Contains(lines, m[1]) {
+			lines = append(lines, m[1])
+		}
+	}
+	slices.SortFunc(lines, func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) })
+	return lines
+}
+
+func mustRead(t *testing.T, file string) []byte {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return text
 }
