@@ -142,6 +142,17 @@ func TestClientOfAMoodyService(t *testing.T) {
 	assert.Equal(t, "17\n", string(out))
 }
 
+// TestDatesOfClients has points in time as Dates.
+func TestDatesOfClients(t *testing.T) {
+	folder := makeDemo(t, "sqlite")
+	addTo(t, folder, "  expose: {SearchHives: [], HivesOfKeepers: []}\nclients: {typescript: {folder: clients/typescript, dates: true}}\n")
+	script, err := filepath.Abs(filepath.Join("testdata", "clients", "dates.mjs"))
+	require.NoError(t, err)
+	s := startService(t, folder)
+	out, err := exec.Command("node", script, compileClient(t, folder), s.base+"/api").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
 // drive uses the page as a person would: it saves a name that is too long, and goes
 // through a relation.
 const drive = `<script type="module">

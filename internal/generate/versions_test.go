@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -44,6 +45,7 @@ func TestVersions(t *testing.T) {
             acquired_on: {hidden: true, value: 2020-01-01}
           relations: {split_from: {name: parent}, splits: {name: children}, treatments: {hidden: true}}
         harvest: {hidden: true}
+clients: {typescript: {folder: clients/typescript, version: v1}}
 `)
 	today := startService(t, folder)
 	former := *today
@@ -90,6 +92,17 @@ func TestVersions(t *testing.T) {
 	batch := s.call("POST", "/api/v1/batch", `{"calls":[{"method":"PATCH","path":"/boxes/1","body":{"strength":11}}]}`).is(200)
 	assert.Contains(t, batch.text, `"strength":11`)
 	testConformance(t, s)
+
+	script := filepath.Join(t.TempDir(), "former.mjs")
+	require.NoError(t, os.WriteFile(script, []byte(`const { connect } = await import("file://" + process.argv[2] + "/dist/index.js");
+const bees = connect({ url: process.argv[3], report: (list) => console.log(list) });
+const { items } = await bees.hives.list({ filter: (box) => box.strength.more(5), with: { parent: true }, properties: ["id", "strength"], sortby: ["-strength"], limit: 1 });
+await bees.hives.patch(1, { strength: 12 });
+console.log(items[0].strength, "parent" in items[0], bees.harvests, (await bees.client.differences()).length);
+`), 0o644))
+	out, err := exec.Command("node", script, compileClient(t, folder), s.base+"/api/v1").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Regexp(t, `^\d+ true undefined 0\n$`, string(out))
 }
 
 // TestBadVersions names what is not there in a version.

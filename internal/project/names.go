@@ -148,6 +148,9 @@ func (p *Project) checkClients(file string) error {
 			return err
 		}
 		used = append(used, c.Folder)
+		if _, ok := p.API.Versions[c.Version]; c.Version != "" && !ok {
+			return fault.New("name one of api.versions, or leave it out", "%s: clients.typescript.version: there is no version %q", file, c.Version)
+		}
 	}
 	c := p.Clients.Go
 	if c == nil {

@@ -142,6 +142,10 @@ type TypeScript struct {
 	Folder string `yaml:"folder"` // below the project, such as clients/typescript
 	Exact  bool   `yaml:"exact"`  // integers beyond 2^53 are bigints; an error when left out
 	Page   bool   `yaml:"page"`   // a page on all resources is written too, to start from
+	Dates  bool   `yaml:"dates"`  // points in time are Dates, which keep milliseconds; texts when left out
+	// Version is the version of api.versions that the client is for; the interface as it
+	// is when left out.
+	Version string `yaml:"version"`
 }
 
 // Brand is the name, icon and colour of the pages.

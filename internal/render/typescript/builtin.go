@@ -15,12 +15,13 @@ var parts = []render.BuiltIn{
 	{Name: "resource.ts", For: "entity", Gives: "clients/typescript/resources/hive.ts", About: "the types of a resource, and its value"},
 	{Name: "calls.ts", For: "project", Gives: "clients/typescript/calls.ts", About: "named queries and routines"},
 	{Name: "interface.ts", For: "project", Gives: "clients/typescript/interface.ts", About: "what the client was made from"},
+	{Name: "dates.ts", For: "project", Gives: "clients/typescript/dates.ts", About: "where points in time are, if they are to be Dates"},
 	{Name: "index.ts", For: "project", Gives: "clients/typescript/index.ts", About: "all resources, and how a service is reached"},
 }
 
 // roots are the views that the templates get.
 var roots = map[string]reflect.Type{
-	"resource.ts": reflect.TypeFor[resourceView](), "calls.ts": reflect.TypeFor[callsView](), "interface.ts": reflect.TypeFor[madeView](), "index.ts": reflect.TypeFor[indexView](),
+	"resource.ts": reflect.TypeFor[resourceView](), "calls.ts": reflect.TypeFor[callsView](), "interface.ts": reflect.TypeFor[madeView](), "dates.ts": reflect.TypeFor[datesView](), "index.ts": reflect.TypeFor[indexView](),
 }
 
 // BuiltIn are the templates of the client.
@@ -45,7 +46,11 @@ func Texts(in render.Input, name, table string) ([]render.File, error) {
 
 // Guide tells of what a template gets, with examples from a table.
 func Guide(in render.Input, name, table string) []typecheck.Line {
-	r := &renderer{model: in.Model.Seen(), command: in.Target.Command()}
+	var c project.TypeScript
+	if in.Clients.TypeScript != nil {
+		c = *in.Clients.TypeScript
+	}
+	r := &renderer{model: modelOf(in.Model, c), client: c, command: in.Target.Command()}
 	guide := typecheck.Guide{Views: typecheck.Reached(roots[name], roots[name].PkgPath()), Funcs: functions}
 	e := entityOf(r.model, table)
 	if e == nil && len(r.model.Entities) > 0 {

@@ -29,7 +29,7 @@ func (r *renderer) typeOf(f *model.Field, enum func(*model.Enum) string) string 
 	case model.KindRecord:
 		var parts []string
 		for _, p := range f.Composite.Parts {
-			parts = append(parts, property(p.Column.Name)+": "+orNull(r.typeOf(p, enum), true))
+			parts = append(parts, property(p.Column.Name)+": "+orNull(r.inner(p, enum), true))
 		}
 		return "{ " + strings.Join(parts, "; ") + " }"
 	case model.KindNumeric:
@@ -38,6 +38,10 @@ func (r *renderer) typeOf(f *model.Field, enum func(*model.Enum) string) string 
 			return "string"
 		case f.NaN:
 			return `number | "NaN"`
+		}
+	case model.KindTimestampTZ:
+		if r.client.Dates {
+			return "Date"
 		}
 	case model.KindInt64, model.KindUint64:
 		if r.client.Exact {
@@ -52,7 +56,15 @@ func (r *renderer) elementOf(f *model.Field, enum func(*model.Enum) string) stri
 	if f.Element.Kind == model.KindNumeric {
 		return "string"
 	}
-	return r.typeOf(f.Element, enum)
+	return r.inner(f.Element, enum)
+}
+
+// inner is the type of a part of a value, in which points in time are texts.
+func (r *renderer) inner(f *model.Field, enum func(*model.Enum) string) string {
+	if f.Kind == model.KindTimestampTZ {
+		return kinds[f.Kind]
+	}
+	return r.typeOf(f, enum)
 }
 
 func (r *renderer) calls() callsView {
@@ -104,6 +116,9 @@ func (r *renderer) call(e *model.Exposed, typeOf func(*model.Field) string, use 
 		c.Args = append(c.Args, arg)
 	}
 	row := r.rowOf(e, typeOf, use)
+	if r.client.Dates {
+		c.Dates = datesOfCall(e)
+	}
 	switch e.Shape {
 	case sqlquery.Rows:
 		c.Result, c.Returns = "("+row+")[]", ".items"
@@ -123,23 +138,51 @@ func (r *renderer) call(e *model.Exposed, typeOf func(*model.Field) string, use 
 func (r *renderer) rowOf(e *model.Exposed, typeOf func(*model.Field) string, use func(*model.Entity, string) string) string {
 	switch {
 	case e.Entity != nil:
-		for _, of := range r.model.Entities {
-			if of.Table == e.Entity.Table || of.Name == e.Entity.Name {
-				return use(of, of.Name)
-			}
-		}
+		return r.rowType(e.Entity, use)
 	case e.Value != nil:
-		return orNull(typeOf(e.Value), e.Value.Nullable)
+		return orNull(r.inner(e.Value, func(en *model.Enum) string { return r.enumName(en, nil, use) }), e.Value.Nullable)
 	}
 	var parts []string
 	for _, f := range e.Fields {
 		if f.Entity != nil {
-			parts = append(parts, property(f.Column.Name)+": "+use(f.Entity, f.Entity.Name))
+			parts = append(parts, property(f.Column.Name)+": "+r.rowType(f.Entity, use))
 			continue
 		}
 		parts = append(parts, property(f.Column.Name)+": "+orNull(typeOf(f), f.Nullable))
 	}
 	return "{ " + strings.Join(parts, "; ") + " }"
+}
+
+// rowType is the type of the rows of an entity, of the model of today, as callers of the
+// client's version know them.
+func (r *renderer) rowType(e *model.Entity, use func(*model.Entity, string) string) string {
+	for _, of := range r.model.Entities {
+		if of.Table == e.Table || of.Name == e.Name {
+			return use(of, of.Name)
+		}
+	}
+	return "$.Json" // the version hides the resource
+}
+
+// datesOfCall says where the points in time of a row of a call are, as code: in members
+// of it, and in the resources that it or members of it are.
+func datesOfCall(e *model.Exposed) string {
+	if e.Entity != nil {
+		return quote(e.Entity.Path)
+	}
+	var own, to []string
+	for _, f := range e.Fields {
+		switch {
+		case f.Entity != nil:
+			to = append(to, property(f.Column.Name)+": "+quote(f.Entity.Path))
+		case f.Kind == model.KindTimestampTZ:
+			own = append(own, f.Column.Name)
+		}
+	}
+	if own == nil && to == nil {
+		return ""
+	}
+	return "{ own: " + quotedList(own) + ", to: { " + strings.Join(to, ", ") + " } }"
 }
 
 func lowerFirst(s string) string { return strings.ToLower(s[:1]) + s[1:] }

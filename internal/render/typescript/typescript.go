@@ -53,9 +53,9 @@ func (Client) Files(in render.Input) ([]render.File, error) {
 
 // newRenderer has the templates, those of the project in the place of built-in ones.
 func newRenderer(in render.Input, c project.TypeScript) (*renderer, error) {
-	r := &renderer{model: in.Model.Seen(), client: c, command: in.Target.Command(), folder: path.Clean(c.Folder)}
-	if r.document = in.Again(path.Join(in.Target.APIFolder, render.DocumentFile(""))); r.document == nil {
-		r.document = openapi.Render(r.model, r.command)
+	r := &renderer{model: modelOf(in.Model, c), client: c, command: in.Target.Command(), folder: path.Clean(c.Folder)}
+	if r.document = in.Again(path.Join(in.Target.APIFolder, render.DocumentFile(c.Version))); r.document == nil {
+		r.document = openapi.Render(r.model, strings.TrimSpace(r.command+" "+c.Version))
 	}
 	var err error
 	if r.taken, _, err = render.TakenOf(in.Templates); err != nil {
@@ -67,6 +67,16 @@ func newRenderer(in render.Input, c project.TypeScript) (*renderer, error) {
 	return r, render.Take(r.templates, parts, r.taken, func(name string) []error {
 		return render.Check(r.templates, name, roots[name], functions, r.taken)
 	})
+}
+
+// modelOf is the model of the version that a client is for, as its callers see it.
+func modelOf(m *model.Model, c project.TypeScript) *model.Model {
+	for _, v := range m.Versions {
+		if v.Name == c.Version {
+			return v.Model
+		}
+	}
+	return m.Seen()
 }
 
 type renderer struct {
@@ -144,6 +154,10 @@ func (r *renderer) texts(name string, of *model.Entity) (files []render.File, er
 		}
 	case "interface.ts":
 		add(name, r.made())
+	case "dates.ts":
+		if r.client.Dates {
+			add(name, r.dates())
+		}
 	case "index.ts":
 		add(name, r.index())
 	}
@@ -154,6 +168,7 @@ func (r *renderer) texts(name string, of *model.Entity) (files []render.File, er
 type madeView struct {
 	Notice    string
 	ETag      string // of the document, as the service gives it
+	Document  string // its path; empty for openapi.json
 	Base      string
 	Resources []madeOf
 }
@@ -164,6 +179,9 @@ type madeOf struct{ Path, Properties string }
 // made is what the client was made from.
 func (r *renderer) made() madeView {
 	v := madeView{Notice: notice, ETag: openapi.Tag(r.document), Base: r.model.Base}
+	if r.client.Version != "" {
+		v.Document = strings.TrimPrefix(path.Join(r.model.Base, render.DocumentFile("")), "/")
+	}
 	for _, e := range r.model.Entities {
 		var names []string
 		for _, f := range e.Fields {
@@ -281,7 +299,7 @@ func (r *renderer) resource(e *model.Entity) resourceView {
 		return name
 	}
 	for _, en := range r.model.Enums {
-		if en.Home == e {
+		if r.home(en) == e {
 			v.Enums = append(v.Enums, enumView{Name: en.Name, Doc: doc("", en.Comment), Labels: labels(en)})
 		}
 	}
@@ -324,10 +342,25 @@ func (r *renderer) resource(e *model.Entity) resourceView {
 
 // enumName is the name of a type of labels, which its own file declares.
 func (r *renderer) enumName(en *model.Enum, in *model.Entity, use func(*model.Entity, string) string) string {
-	if en.Home != nil && (in == nil || en.Home != in) {
-		return use(en.Home, en.Name)
+	home := r.home(en)
+	switch {
+	case home == nil:
+		return labels(en)
+	case home != in:
+		return use(home, en.Name)
 	}
 	return en.Name
+}
+
+// home is the entity in whose file a type of labels is; an earlier version of the
+// interface has entities of its own.
+func (r *renderer) home(en *model.Enum) *model.Entity {
+	for _, e := range r.model.Entities {
+		if en.Home != nil && (e == en.Home || e.Table == en.Home.Table) {
+			return e
+		}
+	}
+	return nil
 }
 
 // newType is the type of a new row: its fields, those that it must have, and the
@@ -444,6 +477,32 @@ func moreOf(e *model.Entity) string {
 	return "{ " + strings.Join(parts, ", ") + " }"
 }
 
+// datesView is what the template of the points in time sees.
+type datesView struct {
+	Notice    string
+	Resources []datesOf
+}
+
+// datesOf are the points in time of a resource, and where its relations lead, as code.
+type datesOf struct{ Path, Own, To string }
+
+func (r *renderer) dates() datesView {
+	v := datesView{Notice: notice}
+	for _, e := range r.model.Entities {
+		var own, to []string
+		for _, f := range e.Fields {
+			if f.Kind == model.KindTimestampTZ && !f.Hidden {
+				own = append(own, f.Column.Name)
+			}
+		}
+		for _, rel := range e.Relations {
+			to = append(to, property(rel.JSON)+": "+quote(rel.To.Path))
+		}
+		v.Resources = append(v.Resources, datesOf{e.Path, quotedList(own), "{ " + strings.Join(to, ", ") + " }"})
+	}
+	return v
+}
+
 // callView is a named query or routine.
 type callView struct {
 	Name    string
@@ -453,6 +512,7 @@ type callView struct {
 	Method  string
 	Path    string
 	Returns string // how the result is taken out of the answer
+	Dates   string // where points in time are in a row, as code; empty for texts
 	AllOpen bool   // no argument is required
 }
 
@@ -470,6 +530,7 @@ type indexView struct {
 	Calls       bool
 	Idempotency bool
 	Exact       bool
+	Dates       bool
 	Base        string
 }
 
@@ -477,7 +538,7 @@ type indexView struct {
 type entryView struct{ Const, File string }
 
 func (r *renderer) index() indexView {
-	v := indexView{Notice: notice, Calls: len(r.model.Exposed) > 0, Idempotency: r.model.API.Repeats != "", Exact: r.client.Exact, Base: r.model.Base}
+	v := indexView{Notice: notice, Calls: len(r.model.Exposed) > 0, Idempotency: r.model.API.Repeats != "", Exact: r.client.Exact, Dates: r.client.Dates, Base: r.model.Base}
 	for _, e := range r.model.Entities {
 		v.Entities = append(v.Entities, entryView{Constant(e), e.File})
 	}

@@ -188,11 +188,34 @@ export interface Options {
   idempotency?: boolean;
   /** Integers that a number cannot hold are bigints; else they are errors. */
   exact?: boolean;
+  /** Where points in time are, which are Dates then; else they are texts. */
+  dates?: Dates;
   /** The interface that the client was made from; false does not compare it with the service's. */
   made?: false | (() => Promise<{ made: Made }>);
   /** Told once how the interface of the service differs; console.warn when left out. */
   report?: (differences: string[]) => void;
 }
+
+/** The points in time of rows, and the resources to which their relations lead. */
+export interface Dated { own: readonly string[]; to: Record<string, string> }
+/** Those of each resource. */
+export type Dates = Record<string, Dated>;
+
+/** Makes Dates of the points in time of a row, or of several. */
+export const dated = (rows: any, of: Dated | string | undefined, all: Dates | undefined): any => {
+  const known = typeof of === "string" ? all?.[of] : of;
+  if (!all || !known || !rows) return rows;
+  for (const row of Array.isArray(rows) ? rows : [rows]) {
+    for (const name of known.own) {
+      if (typeof row[name] !== "string") continue;
+      const at = new Date(row[name]);
+      if (isNaN(+at)) throw new RangeError(`${name}: ${row[name]} is no time that a Date holds`);
+      row[name] = at;
+    }
+    for (const name in known.to) if (row[name]) dated(row[name], known.to[name], all);
+  }
+  return rows;
+};
 
 /** What a client was made from. */
 export interface Made {
@@ -200,6 +223,8 @@ export interface Made {
   etag: string;
   /** Where the paths begin. */
   base: string;
+  /** The path of the document, if it is not openapi.json. */
+  document?: string;
   /** The properties of each resource. */
   resources: Record<string, readonly string[]>;
 }
@@ -279,7 +304,7 @@ export class Client {
     if (!load) return [];
     const { made } = await load();
     const root = url.endsWith(made.base) ? url.slice(0, -made.base.length) : new URL(url).origin;
-    const answer = await this.#attempt({ method: "GET", path: "openapi.json", headers: { "If-None-Match": made.etag } }, root);
+    const answer = await this.#attempt({ method: "GET", path: made.document ?? "openapi.json", headers: { "If-None-Match": made.etag } }, root);
     if (!answer.ok) return [];
     const document = await answer.json();
     return Object.entries(made.resources).flatMap(([path, properties]) => {
@@ -415,12 +440,6 @@ const queryText = (q: any = {}): Record<string, string | undefined> => ({
 });
 
 const etags = new WeakMap<object, string>();
-/** Keeps the ETag of a row with it, for the write that follows. */
-const kept = (a: Answer): any => {
-  const etag = a.headers.get("ETag");
-  if (etag && a.value && typeof a.value === "object") etags.set(a.value, etag);
-  return a.value;
-};
 const matching = (row: unknown, sending: Sending): Record<string, string> => {
   const etag = sending.ifMatch === undefined ? (row !== null && typeof row === "object" ? etags.get(row) : undefined) : sending.ifMatch;
   return etag ? { "If-Match": etag } : {};
@@ -462,7 +481,8 @@ class Lines implements AsyncIterableIterator<any> {
   #rest = "";
   #ready: any[] = [];
   #at = 0;
-  constructor(open: () => Promise<Response>, exact?: boolean) { this.#open = open; this.#exact = exact; }
+  readonly #done: (rows: any[]) => any[];
+  constructor(open: () => Promise<Response>, done: (rows: any[]) => any[], exact?: boolean) { this.#open = open; this.#done = done; this.#exact = exact; }
   [Symbol.asyncIterator]() { return this; }
   next(): Promise<IteratorResult<any>> {
     return this.#at < this.#ready.length ? Promise.resolve({ done: false, value: this.#ready[this.#at++] }) : this.#more();
@@ -476,7 +496,7 @@ class Lines implements AsyncIterableIterator<any> {
       this.#rest = text.slice(Math.max(end, 0));
       const lines = text.slice(0, Math.max(end, 0)).trim();
       if (lines) {
-        [this.#ready, this.#at] = [decode("[" + lines.replaceAll("\n", ",") + "]", this.#exact), 1];
+        [this.#ready, this.#at] = [this.#done(decode("[" + lines.replaceAll("\n", ",") + "]", this.#exact)), 1];
         return { done: false, value: this.#ready[0] };
       }
       if (done) return { done: true, value: undefined };
@@ -491,11 +511,22 @@ class Lines implements AsyncIterableIterator<any> {
 class Collection<S extends Shape> {
   protected readonly client: Client;
   protected readonly path: string;
-  constructor(client: Client, path: string) { this.client = client; this.path = path; }
+  /** The resource of the rows. */
+  protected readonly name: string | undefined;
+  constructor(client: Client, path: string, name: string | undefined) { this.client = client; this.path = path; this.name = name; }
+  protected dated(rows: any): any { return dated(rows, this.name, this.client.options.dates); }
+  /** Keeps the ETag of a row with it, for the write that follows. */
+  protected kept(a: Answer): any {
+    const etag = a.headers.get("ETag");
+    if (etag && a.value && typeof a.value === "object") etags.set(a.value, etag);
+    return this.dated(a.value);
+  }
 
   /** Reads a page of rows. */
   async list<const W extends With<S> = {}, const P extends readonly Names<S["row"]>[] | undefined = undefined>(query: Query<S, Exact<W, S>, P> = {}): Promise<Page<Row<S, W, P>>> {
-    return (await this.client.send({ method: "GET", path: this.path, query: queryText(query), signal: query.signal, safe: true })).value;
+    const { value } = await this.client.send({ method: "GET", path: this.path, query: queryText(query), signal: query.signal, safe: true });
+    this.dated(value?.items);
+    return value;
   }
   /** Goes through all rows, page by page. */
   async *all<const W extends With<S> = {}, const P extends readonly Names<S["row"]>[] | undefined = undefined>(query: Query<S, Exact<W, S>, P> = {}): AsyncGenerator<Row<S, W, P>> {
@@ -507,25 +538,25 @@ class Collection<S extends Shape> {
   }
   /** Goes through all rows of one answer as they come, in constant memory; once. */
   stream<const P extends readonly Names<S["row"]>[] | undefined = undefined>(query: Choice<S> & { properties?: P } = {}): AsyncIterableIterator<Row<S, unknown, P>> {
-    return new Lines(() => this.client.open({ method: "GET", path: this.path, query: { ...queryText(query), limit: "none" }, headers: { Accept: "application/x-ndjson" }, signal: query.signal, safe: true }), this.client.options.exact);
+    return new Lines(() => this.client.open({ method: "GET", path: this.path, query: { ...queryText(query), limit: "none" }, headers: { Accept: "application/x-ndjson" }, signal: query.signal, safe: true }), (rows) => this.dated(rows), this.client.options.exact);
   }
 }
 
 /** All that can be done with a resource. */
 export class Resource<S extends Shape> extends Collection<S> {
   readonly info: Info;
-  constructor(client: Client, info: Info) { super(client, info.path); this.info = info; }
+  constructor(client: Client, info: Info) { super(client, info.path, info.path); this.info = info; }
 
   /** Reads values of groups of rows. */
   async summary<const B extends readonly Names<S["row"]>[] | undefined = undefined, const M extends readonly Measure<S>[] | undefined = undefined>(query: Measures<S, B, M>): Promise<Group<S, B, M>[]> {
     const { sortby, filter, q, limit, offset } = queryText(query);
-    return (await this.client.send({ method: "GET", path: this.path + "/summary", query: { sortby, filter, q, limit, offset, by: query.by?.join(","), measure: query.measure?.join(","), having: query.having }, signal: query.signal, safe: true })).value.items;
+    return (await this.client.send({ method: "GET", path: this.path + "/summary", query: { sortby, filter, q, limit, offset, by: query.by?.join(","), measure: query.measure?.join(","), having: query.having }, signal: query.signal, safe: true })).value.items.map((row: any) => this.dated(row));
   }
   /** The path of a row. */
   at(key: KeyOf<S>): string { return this.path + "/" + keyText(key, this.info.key); }
   /** Reads a row; a Problem of status 404 where there is none. */
   async get<const W extends With<S> = {}, const P extends readonly Names<S["row"]>[] | undefined = undefined>(key: KeyOf<S>, query: { with?: Exact<W, S>; properties?: P; signal?: AbortSignal } = {}): Promise<Row<S, W, P>> {
-    return kept(await this.client.send({ method: "GET", path: this.at(key), query: queryText(query), signal: query.signal, safe: true }));
+    return this.kept(await this.client.send({ method: "GET", path: this.at(key), query: queryText(query), signal: query.signal, safe: true }));
   }
   /** Reads a row, or null where there is none. */
   async find<const W extends With<S> = {}, const P extends readonly Names<S["row"]>[] | undefined = undefined>(key: KeyOf<S>, query: { with?: Exact<W, S>; properties?: P; signal?: AbortSignal } = {}): Promise<Row<S, W, P> | null> {
@@ -533,20 +564,20 @@ export class Resource<S extends Shape> extends Collection<S> {
   }
   /** Stores a row, and returns it as it is stored. */
   async create(row: S["draft"], sending: Sending = {}): Promise<S["row"]> {
-    return kept(await post(this.client, this.path, row, sending));
+    return this.kept(await post(this.client, this.path, row, sending));
   }
   /** Stores many rows: all of them, or none. */
   async createAll(rows: readonly S["draft"][], sending: Sending = {}): Promise<S["row"][]> {
-    return (await post(this.client, this.path, rows, sending)).value.items;
+    return this.dated((await post(this.client, this.path, rows, sending)).value.items);
   }
   /** Puts a row in the place of another. What is left out has its default, or is null. */
   async replace(key: KeyOf<S>, row: S["draft"], sending: Sending = {}): Promise<S["row"]> {
-    return kept(await this.client.send({ method: "PUT", path: this.at(key), body: row, headers: matching(key, sending), signal: sending.signal, safe: true }));
+    return this.kept(await this.client.send({ method: "PUT", path: this.at(key), body: row, headers: matching(key, sending), signal: sending.signal, safe: true }));
   }
   /** Changes a row: what is left out stays. A row that was read must not have changed since. */
   async patch(key: KeyOf<S>, changes: S["patch"], sending: Sending = {}): Promise<S["row"]> {
     const headers = matching(key, sending);
-    return kept(await this.client.send({ method: "PATCH", path: this.at(key), body: changes, headers: { "Content-Type": "application/merge-patch+json", ...headers }, signal: sending.signal, safe: !("If-Match" in headers) }));
+    return this.kept(await this.client.send({ method: "PATCH", path: this.at(key), body: changes, headers: { "Content-Type": "application/merge-patch+json", ...headers }, signal: sending.signal, safe: !("If-Match" in headers) }));
   }
   /** Deletes a row. A row that was read must not have changed since. */
   async delete(key: KeyOf<S>, sending: Sending = {}): Promise<void> {
@@ -563,7 +594,7 @@ export class Resource<S extends Shape> extends Collection<S> {
   }
   /** The rows that a relation leads to. */
   of<R extends Names<S["relations"]>>(key: KeyOf<S>, relation: R): Related<S["relations"][R & keyof S["relations"]]> {
-    return new Relation(this.client, this.at(key) + "/" + (this.info.paths?.[relation] ?? relation.replaceAll("_", "-")), this.info.ends?.[relation]) as any;
+    return new Relation(this.client, this.at(key) + "/" + (this.info.paths?.[relation] ?? relation.replaceAll("_", "-")), this.client.options.dates?.[this.info.path]?.to[relation], this.info.ends?.[relation]) as any;
   }
   /** The bytes of a binary column. */
   async content(key: KeyOf<S>, column: S["contents"], signal?: AbortSignal): Promise<Blob> {
@@ -583,14 +614,14 @@ const post = async (client: Client, path: string, body: unknown, sending: Sendin
 /** The rows that a relation of one row leads to. */
 class Relation<S extends Shape> extends Collection<S> {
   readonly #key: readonly string[];
-  constructor(client: Client, path: string, key: readonly string[] = []) { super(client, path); this.#key = key; }
+  constructor(client: Client, path: string, name: string | undefined, key: readonly string[] = []) { super(client, path, name); this.#key = key; }
   /** Reads the row at the end; null where there is none. */
   async get<const W extends With<S> = {}>(query: { with?: Exact<W, S>; signal?: AbortSignal } = {}): Promise<Row<S, W> | null> {
-    return kept(await this.client.send({ method: "GET", path: this.path, query: queryText(query), signal: query.signal, safe: true }).catch((e) => { if (e instanceof Problem && e.status === 404) return { value: null, headers: new Headers(), status: 404 }; throw e; }));
+    return this.kept(await this.client.send({ method: "GET", path: this.path, query: queryText(query), signal: query.signal, safe: true }).catch((e) => { if (e instanceof Problem && e.status === 404) return { value: null, headers: new Headers(), status: 404 }; throw e; }));
   }
   /** Stores a row that belongs to the one here. */
   async create(row: S["draft"], sending: Sending = {}): Promise<S["row"]> {
-    return kept(await post(this.client, this.path, row, sending));
+    return this.kept(await post(this.client, this.path, row, sending));
   }
   /** Links a row; linking it again changes nothing. */
   async link(key: unknown, sending: Sending = {}): Promise<void> {

@@ -18,7 +18,7 @@ const make = (tag: string, attributes: Record<string, string> = {}, ...inner: (s
   element.append(...inner);
   return element;
 };
-const shown = (v: unknown) => (v === null || v === undefined ? "" : typeof v === "object" ? JSON.stringify(v) : String(v));
+const shown = (v: unknown) => (v === null || v === undefined ? "" : v instanceof Date ? v.toISOString() : typeof v === "object" ? JSON.stringify(v) : String(v));
 const keyText = (resource: any, row: any) => resource.info.key.map((k: string) => encodeURIComponent(String(row[k]))).join(",");
 const rowLink = (name: string, row: any) => `#${name}/${keyText(api[name], row)}`;
 /** The key that an address has; numbers are numbers. */
