@@ -30,7 +30,6 @@ type call struct {
 	safe   bool      // sending it twice is as good as once
 	about  *resource // whose columns faults name
 	row    bool      // it is about one row: 404 says that there is none
-	tagged any       // a row of which the answer tells the ETag
 }
 
 // answer is what came back, with a body to be read.

@@ -51,11 +51,11 @@ func renderAll(t *testing.T, c *catalog.Catalog, target render.Target) []render.
 	return files
 }
 
-var target = render.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Package: "store", Database: render.Database{Packages: []string{"postgres"}}}
+var target = render.Target{Module: "bees", StoreFolder: "store", APIFolder: "api", Client: "client", Package: "store", Database: render.Database{Packages: []string{"postgres"}}}
 
 func TestHostileTextsStayTexts(t *testing.T) {
 	files := renderAll(t, hostileCatalog(), target)
-	require.Equal(t, 2*len(hostile)+3, len(files))
+	require.Equal(t, 2*len(hostile)+4, len(files))
 	for _, f := range files {
 		parsed, err := parser.ParseFile(token.NewFileSet(), f.Path, f.Text, parser.ParseComments)
 		require.NoError(t, err, "%s", f.Text)
@@ -133,14 +133,15 @@ func TestOtherFoldersAndNames(t *testing.T) {
 
 func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 	sources := fstest.MapFS{
-		"gate/gate.go":        {Data: []byte("package gate\n")},
-		"gate/gate_test.go":   {Data: []byte("package gate\n")},
-		"gate/cql2/cql2.go":   {Data: []byte("package cql2\n")},
-		"gate/apidoc/page.go": {Data: []byte("package apidoc\n")},
-		"gate/rest/rest.go":   {Data: []byte("package rest\n\nimport \"widegate/gate\"\n\nvar _ gate.DB\n")},
-		"gate/sqldb/sqldb.go": {Data: []byte("package sqldb\n")},
-		"gate/mysql/mysql.go": {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
-		"gate/postgres/pg.go": {Data: []byte("package postgres\n")},
+		"gate/gate.go":                   {Data: []byte("package gate\n")},
+		"gate/gate_test.go":              {Data: []byte("package gate\n")},
+		"gate/cql2/cql2.go":              {Data: []byte("package cql2\n")},
+		"gate/apidoc/page.go":            {Data: []byte("package apidoc\n")},
+		"gate/internal/jsonscan/scan.go": {Data: []byte("package jsonscan\n")},
+		"gate/rest/rest.go":              {Data: []byte("package rest\n\nimport \"widegate/gate\"\n\nvar _ gate.DB\n")},
+		"gate/sqldb/sqldb.go":            {Data: []byte("package sqldb\n")},
+		"gate/mysql/mysql.go":            {Data: []byte("package mysql\n\nimport (\n\t\"widegate/gate\"\n\t\"widegate/gate/sqldb\"\n)\n")},
+		"gate/postgres/pg.go":            {Data: []byte("package postgres\n")},
 	}
 	files, err := Runtime{}.Files(render.Input{Sources: sources, Target: render.Target{Module: "bees", StoreFolder: "a/store", APIFolder: "api", Database: render.Database{Packages: []string{"mysql", "sqldb"}}}})
 	require.NoError(t, err)
@@ -149,8 +150,8 @@ func TestRuntimeIsCopiedWithoutItsTests(t *testing.T) {
 		paths = append(paths, f.Path)
 		assert.NotContains(t, string(f.Text), "widegate/")
 	}
-	assert.Equal(t, []string{"a/store/gate/apidoc/page.go", "a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
-	assert.True(t, bytes.Contains(files[4].Text, []byte(`"bees/a/store/gate"`)))
+	assert.Equal(t, []string{"a/store/gate/apidoc/page.go", "a/store/gate/cql2/cql2.go", "a/store/gate/gate.go", "a/store/gate/internal/jsonscan/scan.go", "a/store/gate/mysql/mysql.go", "a/store/gate/rest/rest.go", "a/store/gate/sqldb/sqldb.go"}, paths)
+	assert.True(t, bytes.Contains(files[5].Text, []byte(`"bees/a/store/gate"`)))
 	_, err = Runtime{}.Files(render.Input{Sources: fstest.MapFS{}, Target: target})
 	require.Error(t, err)
 }

@@ -114,7 +114,7 @@ func TestTakenTemplates(t *testing.T) {
 		assert.Equal(t, first[i].Path, f.Path)
 		assert.Equal(t, string(first[i].Text), string(f.Text))
 	}
-	assert.Len(t, files, 9)
+	assert.Len(t, files, 11)
 
 	for name, c := range map[string]struct{ old, now, says string }{
 		"a wrong name":       {"{{.Plural}}", "{{.Plurals}}", "Entity has no Plurals; did you mean Plural?"},
