@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -105,6 +106,26 @@ func answersBefore(ctx context.Context, calls int) ([]*keptAnswer, error) {
 		}
 	}
 	return list, nil
+}
+
+// errDryRun takes back what a dry run stored.
+var errDryRun = errors.New("nothing is to be stored")
+
+// DryRun answers a request, and takes back whatever it stored.
+func (a *API) DryRun(w http.ResponseWriter, r *http.Request) {
+	var answer *record
+	err := gate.InTx(r.Context(), a.config.DB, func(tx gate.DB) error {
+		answer = &record{header: http.Header{}}
+		a.ServeHTTP(answer, r.Clone(context.WithValue(r.Context(), txKey{}, tx)))
+		return errDryRun
+	})
+	if !errors.Is(err, errDryRun) {
+		a.problemOf(r.Context(), nil, err).send(w, r)
+		return
+	}
+	maps.Copy(w.Header(), answer.header)
+	w.WriteHeader(answer.status)
+	w.Write(answer.body.Bytes())
 }
 
 func readCalls(text []byte) ([]batchCall, error) {

@@ -51,6 +51,7 @@ func (e decisionError) Error() string { return e.err.Error() }
 type app struct {
 	in       io.Reader
 	out, err io.Writer
+	raw      io.Writer // out as it is, for what programs read
 	config   string
 	quiet    bool
 	starts   bool        // the service is started here, and not proposed
@@ -62,7 +63,7 @@ type app struct {
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: printable.NewWriter(out), err: printable.NewWriter(errOut), changing: &sync.Mutex{}}
+	a := &app{in: in, raw: out, out: printable.NewWriter(out), err: printable.NewWriter(errOut), changing: &sync.Mutex{}}
 	root := a.root()
 	root.SetArgs(joinedChoices(args))
 	done := make(chan error, 1)
@@ -170,7 +171,7 @@ typed entities, queries and REST endpoints for every table and relationship.`,
 			cmd.SetContext(read.Trusting(cmd.Context()))
 		}
 	}
-	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.templatesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.applyCommand(), a.previewCommand(), a.demoCommand(), a.projectSchemaCommand(), a.manCommand(), a.versionCommand())
+	root.AddCommand(a.newCommand(), a.readCommand(), a.namesCommand(), a.templatesCommand(), a.writeCommand(), a.changesCommand(), a.checkCommand(), a.undoCommand(), a.mergeCommand(), a.branchesCommand(), a.migrationCommand(), a.tableCommand(), a.applyCommand(), a.previewCommand(), a.assistCommand(), a.demoCommand(), a.projectSchemaCommand(), a.manCommand(), a.versionCommand())
 	a.complete(root)
 	return root
 }

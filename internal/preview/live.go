@@ -75,6 +75,17 @@ func (l *Live) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	l.service.ServeHTTP(w, r)
 }
 
+// DryRun answers a request, and takes back what it stored.
+func (l *Live) DryRun(w http.ResponseWriter, r *http.Request) {
+	l.lock.RLock()
+	defer l.lock.RUnlock()
+	if l.service.dryRun == nil {
+		l.service.ServeHTTP(w, r) // which stores nothing
+		return
+	}
+	l.service.dryRun(w, r)
+}
+
 // lookEvery is how often the schema is looked at.
 const lookEvery = time.Second
 

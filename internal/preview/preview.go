@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"widegate/gate"
+	"widegate/gate/assist"
 	"widegate/gate/rest"
 	"widegate/internal/catalog"
 	"widegate/internal/engine/registry"
@@ -30,6 +31,7 @@ type Options struct {
 	Icon   string // of the pages, as a data URL
 	Script []byte // of the pages: the project's formatters
 	Trials Trials // of the project's templates; nil where there is no project
+	Assist bool   // functions for assistants are served too, at /mcp
 }
 
 // Service answers requests for a database as it is at one moment.
@@ -38,7 +40,8 @@ type Service struct {
 	Catalog *catalog.Catalog
 	Model   *model.Model
 
-	db gate.DB
+	db     gate.DB
+	dryRun func(w http.ResponseWriter, r *http.Request) // nil where nothing is stored
 }
 
 // Open connects to the database of a source, whose schema and model were read.
@@ -51,7 +54,20 @@ func Open(ctx context.Context, source read.Source, c *catalog.Catalog, m *model.
 		return nil, err
 	}
 	s := &Service{Catalog: c, Model: m, db: db}
-	if s.Handler, err = serve(c, m, db, o); err != nil {
+	api, err := serve(m, db, o)
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	var data http.Handler = api
+	if o.Writes {
+		s.dryRun = api.DryRun
+	} else {
+		data = readOnly(api, m.Base)
+	}
+	if o.Assist {
+		api.Handle(assist.Path, assist.New(data, s.AssistOptions(o)).Handler())
+	}
+	if s.Handler, err = addPages(api, data, c, m, o); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
@@ -91,7 +107,7 @@ func connect(ctx context.Context, engine string, source read.Source) (gate.DB, e
 }
 
 // serve makes the service of a model.
-func serve(c *catalog.Catalog, m *model.Model, db gate.DB, o Options) (http.Handler, error) {
+func serve(m *model.Model, db gate.DB, o Options) (*rest.API, error) {
 	tables := newTables(m)
 	config := rest.Config{
 		Base: m.Base, DB: db, OpenAPI: openapi.Render(unguarded(m).Seen(), o.Title),
@@ -116,10 +132,16 @@ func serve(c *catalog.Catalog, m *model.Model, db gate.DB, o Options) (http.Hand
 		return nil, fmt.Errorf("making the preview: %w", err)
 	}
 	exposed.api = api
-	if o.Writes {
-		return addPages(api, api, c, m, o)
+	return api, nil
+}
+
+// AssistOptions say which functions for assistants are offered.
+func (s *Service) AssistOptions(o Options) assist.Options {
+	options := assist.Options{Title: o.Title, Base: s.Model.Base, Write: o.Writes, DryRun: s.dryRun}
+	if a := s.Model.API.Assist; a != nil {
+		options.Form, options.Offer, options.Unasked = assist.Form(a.Form), a.Offer, a.Unasked
 	}
-	return addPages(api, readOnly(api, m.Base), c, m, o)
+	return options
 }
 
 // version is an earlier version of the interface as the runtime is told of it.

@@ -116,6 +116,9 @@ func (p *Project) checkPlaces(file string) error {
 			return fault.New("name a folder below the one of the project file, of letters, digits and dashes, as in `folder: store`", "%s: %s: %q cannot hold a Go package of the project", file, folder.key, folder.name)
 		}
 	}
+	if err := p.checkAssist(file); err != nil {
+		return err
+	}
 	if err := p.checkClients(file); err != nil {
 		return err
 	}
@@ -161,6 +164,14 @@ func (p *Project) checkClients(file string) error {
 	}
 	if name := path.Base(cleanFolder(c.Folder)); !packageWord(name) || name == path.Base(cleanFolder(p.API.Folder)) || name == p.Code.Package {
 		return fault.New("name a folder whose last word can be a package of its own, as in `folder: client`", "%s: clients.go.folder: %q cannot be the name of the package", file, name)
+	}
+	return nil
+}
+
+// checkAssist finds a form that is none.
+func (p *Project) checkAssist(file string) error {
+	if a := p.API.Assist; a != nil && a.Form != "" && a.Form != "plain" && a.Form != "compact" {
+		return fault.New("write plain or compact, or leave it out", "%s: api.assist.form: %q is no form", file, a.Form)
 	}
 	return nil
 }

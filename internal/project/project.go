@@ -120,10 +120,25 @@ type API struct {
 	// of those who may use what they tell of: anybody or nobody.
 	Document string `yaml:"document"`
 
+	Assist *Assist `yaml:"assist"` // functions for assistants are served too, at /mcp
+
 	Names string `yaml:"names"` // camel: properties are called keeperId in place of keeper_id
 
 	Expose   map[string][]string `yaml:"expose"`   // named queries and routines, by the names of their functions, and the roles that may call them
 	Versions map[string]Version  `yaml:"versions"` // earlier versions of the interface that are answered still
+}
+
+// Assist says which functions assistants are offered (Model Context Protocol).
+type Assist struct {
+	Write bool `yaml:"write"` // changes too; reading only when left out
+	// Form is plain, with a function for each thing that can be done with each table, or
+	// compact, with a handful that take the table as an argument; by the number of
+	// functions when left out.
+	Form string `yaml:"form"`
+	// Offer has the plain functions that are offered, and the names that they get, which
+	// may be empty; all are when left out.
+	Offer   map[string]string `yaml:"offer"`
+	Unasked bool              `yaml:"unasked"` // deletes and changes of many rows are made without asking whoever uses the assistant
 }
 
 // Clients are the clients that are written for the service.
