@@ -56,6 +56,8 @@ type Options struct {
 	// DryRun answers a request, and takes back what it stored; nil where that cannot be
 	// done.
 	DryRun func(w http.ResponseWriter, r *http.Request)
+	// Caller names who sends a request, for the log; nil where nobody is told apart.
+	Caller func(r *http.Request) string
 	Log    *slog.Logger
 	// Add adds more to a server, such as prompts.
 	Add func(server *mcp.Server)
@@ -236,7 +238,8 @@ func (a *Assist) server(ctx context.Context, c caller) (*mcp.Server, *document, 
 	}
 	server := mcp.NewServer(&mcp.Implementation{Name: title, Title: "The data of " + title, Version: "1"}, &mcp.ServerOptions{
 		Instructions: "Functions on the data of " + title + ". Find rows by list functions with columns, filter or q; count and sum by summarize functions. Ask for few properties and rows. " + origin,
-		PageSize:     200, Logger: nil, Capabilities: &mcp.ServerCapabilities{},
+		PageSize:     200, Capabilities: &mcp.ServerCapabilities{},
+		SetCacheable: func(_ context.Context, _ mcp.Request, c *mcp.Cacheable) { c.CacheScope = "private" }, // roles see different functions
 	})
 	if err := a.fill(server, d); err != nil {
 		return nil, nil, err
@@ -291,9 +294,22 @@ func (a *Assist) handler(t tool) mcp.ToolHandler {
 		}
 		c := a.callerOf(header)
 		result, status := a.run(ctx, c, t, req)
-		a.options.Log.InfoContext(ctx, "function called", "function", t.Name, "status", status, "ms", time.Since(start).Milliseconds(), "trace", c.header.Get("Traceparent"))
+		a.options.Log.InfoContext(ctx, "function called", "function", t.Name, "caller", a.who(ctx, c), "status", status, "ms", time.Since(start).Milliseconds(), "trace", c.header.Get("Traceparent"))
 		return result, nil
 	}
+}
+
+// who names a caller.
+func (a *Assist) who(ctx context.Context, c caller) string {
+	if a.options.Caller == nil {
+		return ""
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://localhost/", nil)
+	if err != nil {
+		return ""
+	}
+	r.Header = c.header
+	return a.options.Caller(r)
 }
 
 func (a *Assist) run(ctx context.Context, c caller, t tool, req *mcp.CallToolRequest) (*mcp.CallToolResult, int) {

@@ -126,6 +126,18 @@ func (a *API) identify(r *http.Request) (*http.Request, error) {
 	return r.WithContext(context.WithValue(r.Context(), identityKey{}, id)), nil
 }
 
+// Caller is the subject of whoever sends a request; empty for nobody known.
+func (a *API) Caller(r *http.Request) string {
+	known, err := a.identify(r)
+	if err != nil {
+		return ""
+	}
+	if id := IdentityOf(known.Context()); id != nil {
+		return id.Subject
+	}
+	return ""
+}
+
 // needed names roles in prose.
 func needed(roles []string) string {
 	switch len(roles) {

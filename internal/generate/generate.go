@@ -286,6 +286,7 @@ func (plan *Plan) target() (t render.Target, err error) {
 		Tests:       p.Code.Tests,
 		Guarded:     p.API.Guarded(),
 		Desk:        p.API.Desk,
+		Assist:      p.API.Assist != nil,
 		Starters:    plan.module.Path() == plan.module.Root(), // a larger module has its own
 		Scripts:     printable.Line(strings.Join(p.Database.DDL, ", ")),
 		Language:    goVersion,
@@ -419,7 +420,7 @@ func (plan *Plan) Apply(ctx context.Context, store *apply.Store) (Summary, error
 			return s, err
 		}
 	}
-	required, err := plan.module.Require(plan.engine.Driver(), plan.project.API.Guarded(), widegate.Sources)
+	required, err := plan.module.Require(plan.engine.Driver(), gomodule.Needs{Tokens: plan.project.API.Guarded(), Assist: plan.project.API.Assist != nil}, widegate.Sources)
 	if err != nil {
 		return s, err
 	}

@@ -180,7 +180,10 @@ func parse(own fs.FS) (*modfile.File, error) {
 }
 
 // tokens is the module that a service needs that asks for tokens.
-const tokens = "github.com/golang-jwt/jwt/v5"
+const (
+	tokens     = "github.com/golang-jwt/jwt/v5"
+	assistants = "github.com/modelcontextprotocol/go-sdk"
+)
 
 // CheckVersion refuses a module for an older version of the language than the
 // generated code needs, which is that of own.
@@ -207,11 +210,16 @@ func (m *Module) CheckVersion(own fs.FS) error {
 	return fault.New("raise it by `go mod edit -go="+mine.Go.Version+"`", "%s is for Go %s, and the generated code needs Go %s", m.file, version, mine.Go.Version)
 }
 
-// Require adds a driver, and what a service needs that asks for
-// tokens, in the versions that own says the runtime is tested with, unless the
-// module has them in these versions or later ones. It reports whether go.mod
-// changed.
-func (m *Module) Require(driver string, guarded bool, own fs.FS) (bool, error) {
+// Needs are what a service needs besides the driver of its database.
+type Needs struct {
+	Tokens bool // it asks for tokens
+	Assist bool // it offers functions to assistants
+}
+
+// Require adds a driver, and what a service needs, in the versions that own says the
+// runtime is tested with, unless the module has them in these versions or later ones. It
+// reports whether go.mod changed.
+func (m *Module) Require(driver string, needs Needs, own fs.FS) (bool, error) {
 	mine, err := parse(own)
 	if err != nil {
 		return false, err
@@ -225,8 +233,11 @@ func (m *Module) Require(driver string, guarded bool, own fs.FS) (bool, error) {
 		return false, fault.New("mend the file", "go.mod cannot be read: %w", err)
 	}
 	names := []string{driver}
-	if guarded {
+	if needs.Tokens {
 		names = append(names, tokens)
+	}
+	if needs.Assist {
+		names = append(names, assistants)
 	}
 	changed := false
 	for _, name := range names {

@@ -82,6 +82,7 @@ type Target struct {
 	Tests       bool   // a test for each table is written too
 	Guarded     bool   // the service asks for credentials
 	Desk        bool   // it has pages for people
+	Assist      bool   // it offers functions to assistants
 	Icon        string // of these, as a data URL
 	Script      []byte // of these: the project's formatters; may be nil
 	Starters    bool   // files by which somebody takes the project over are written too

@@ -66,6 +66,9 @@ func runtimePackages(t render.Target) []string {
 	if t.Client != "" {
 		packages = append(packages, "gate/remote")
 	}
+	if t.Assist {
+		packages = append(packages, "gate/assist")
+	}
 	if t.Guarded {
 		packages = append(packages, "gate/tokens")
 	}
