@@ -488,7 +488,7 @@ func problem(w *recorder) *mcp.CallToolResult {
 	text := detailOf(w.body.Bytes(), w.status)
 	switch w.status {
 	case http.StatusUnprocessableEntity:
-		text += ". Send the call again with these mended:"
+		text += ". Send the call again with these corrected:"
 	case http.StatusNotFound:
 		text += ". Find the row by a list function first."
 	case http.StatusConflict:

@@ -267,7 +267,7 @@ func (r *resource) listTool(o Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "List " + r.words(),
-			Description: "Lists or finds " + r.words() + ", page by page, chosen by columns, by a filter or by words." + r.thing(),
+			Description: "Lists or finds " + r.words() + ": which of them there are, page by page, chosen by columns, by a filter or by words." + r.thing(),
 			InputSchema: input(properties), OutputSchema: r.pageSchema(), Annotations: reads(),
 		},
 		call: func(args arguments) (*request, error) { return r.listRequest(args, o) },
