@@ -3,14 +3,12 @@ package assist
 import (
 	"encoding/json"
 	"fmt"
-	"math"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
-	"unicode"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 	"github.com/stretchr/testify/assert"
@@ -107,117 +105,6 @@ func TestOffer(t *testing.T) {
 	o.Offer["list_boxes"] = ""
 	_, err = toolsOf(demo(t), o)
 	assert.ErrorContains(t, err, "there is no function list_boxes")
-}
-
-// words are those of a text that tell something, in one form.
-func words(text string) (list []string) {
-	common := strings.Fields("a an the of to in is are was were and or for by with her his its it that what who we did do i me my please this there from on at as be has have")
-	for _, w := range strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
-		if slices.Contains(common, w) {
-			continue
-		}
-		w = strings.TrimSuffix(w, "s")
-		w = strings.TrimSuffix(w, "ie")
-		w = strings.TrimSuffix(w, "e")
-		w = strings.TrimSuffix(w, "y")
-		if !slices.Contains(list, w) {
-			list = append(list, w)
-		}
-	}
-	return list
-}
-
-// ranked are the tools for a job, best first: by the words that the job has in common with
-// the descriptions of tools, of which rare ones say more.
-func ranked(tools []tool, job string) (names []string) {
-	texts := make([][]string, len(tools))
-	in := map[string]int{}
-	for i, t := range tools {
-		texts[i] = words(t.Name + " " + t.Title + " " + t.Title + " " + t.Description)
-		for _, w := range texts[i] {
-			in[w]++
-		}
-	}
-	score := func(i int) (sum float64) {
-		title := words(strings.ReplaceAll(tools[i].Name, "_", " ") + " " + tools[i].Title)
-		for _, w := range words(job) {
-			if slices.Contains(texts[i], w) {
-				sum += math.Log(1 + float64(len(tools))/float64(in[w]))
-			}
-			if slices.Contains(title, w) {
-				sum += math.Log(1 + float64(len(tools))/float64(in[w]))
-			}
-		}
-		return sum / math.Sqrt(1+float64(len(texts[i]))/40)
-	}
-	order := make([]int, len(tools))
-	for i := range order {
-		order[i] = i
-	}
-	slices.SortStableFunc(order, func(a, b int) int {
-		if d := score(b) - score(a); d > 0 {
-			return 1
-		} else if d < 0 {
-			return -1
-		}
-		return 0
-	})
-	for _, i := range order {
-		names = append(names, tools[i].Name)
-	}
-	return names
-}
-
-// TestChoosing has a stand-in for an assistant choose functions for jobs in plain words, by
-// the words that they have in common.
-func TestChoosing(t *testing.T) {
-	tools, err := toolsOf(demo(t), all)
-	require.NoError(t, err)
-	first, among := 0, 0
-	jobs := []struct{ job, want string }{
-		{"Add a keeper to the cooperative", "create_keepers"},
-		{"Add an apiary in her name", "create_apiaries"},
-		{"How many hives are there, by temperament?", "summarize_hives"},
-		{"Which hives stand in the apiary North Field?", "list_hives"},
-		{"What is the average weight of the harvests?", "summarize_harvests"},
-		{"Note an inspection of hive 7 today", "create_inspections"},
-		{"Change the frames of a hive to 12", "change_hive"},
-		{"Show the treatment with the key 12", "get_treatment"},
-		{"Delete the sensor reading of this morning", "delete_sensor_reading"},
-		{"Link a forage to an apiary", "link_apiary_forages"},
-	}
-	for _, j := range jobs {
-		got := ranked(tools, j.job)
-		at := slices.Index(got, j.want)
-		if at == 0 {
-			first++
-		}
-		if at >= 0 && at < 3 {
-			among++
-		} else {
-			t.Logf("%s: %s is number %d, behind %v", j.job, j.want, at+1, got[:3])
-		}
-	}
-	t.Logf("the right function first: %d of %d; among the first three: %d", first, len(jobs), among)
-	assert.Equal(t, len(jobs), among)
-}
-
-// TestEveryToolIsFound asks for each function of a schema in the words that a person would
-// have for it.
-func TestEveryToolIsFound(t *testing.T) {
-	tools, err := toolsOf(demo(t), all)
-	require.NoError(t, err)
-	asks := map[string]string{"list": "find %s", "get": "get one of the %s", "summarize": "count the %s", "create": "add a new one to the %s", "change": "change one of the %s", "delete": "delete one of the %s", "link": "link %s", "unlink": "unlink %s"}
-	found, asked := 0, 0
-	for _, tool := range tools {
-		verb, thing, _ := strings.Cut(tool.Name, "_")
-		asked++
-		if slices.Index(ranked(tools, fmt.Sprintf(asks[verb], strings.ReplaceAll(thing, "_", " "))), tool.Name) < 3 {
-			found++
-		}
-	}
-	t.Logf("%d of %d", found, asked)
-	assert.Greater(t, float64(found), 0.9*float64(asked))
 }
 
 // FuzzComments holds texts of the database to their place in a description.

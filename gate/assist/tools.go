@@ -131,7 +131,17 @@ func writes(destroys, idempotent bool) *mcp.ToolAnnotations {
 	return &mcp.ToolAnnotations{DestructiveHint: &destroys, IdempotentHint: idempotent, OpenWorldHint: new(bool)}
 }
 
-// thing is what a resource holds, in words: its comment, and its columns.
+// brief is what a resource holds, in a few words: its comment, and the names of its
+// columns. The list tells more.
+func (r *resource) brief() string {
+	text := ""
+	if c := told(r.comment); c != "" {
+		text = " The schema says of them: " + c + "."
+	}
+	return text + " They have " + strings.Join(r.names(), ", ") + "."
+}
+
+// thing is what a resource holds, in words: its comment, its columns and its relations.
 func (r *resource) thing() string {
 	var b strings.Builder
 	if c := told(r.comment); c != "" {
@@ -197,7 +207,7 @@ func some(about string, names []string) object {
 }
 
 // aboutFilter tells how rows are chosen.
-const aboutFilter = "A condition in CQL2 text, such as frames >= 10 AND name LIKE 'N%' or acquired_on > DATE('2026-01-01'). Texts stand in single quotes. A dot leads to columns of related rows: apiary.name = 'North Field'."
+const aboutFilter = "A condition in CQL2 text, such as frames >= 10 AND name LIKE 'N%' or acquired_on > DATE('2026-01-01'). A dot leads to related rows: apiary.name = 'North Field'."
 
 // chooses are the arguments by which rows are chosen.
 func (r *resource) chooses() object {
@@ -295,7 +305,7 @@ func (r *resource) getTool() tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Get one of " + r.words(),
-			Description: "Returns one of " + r.words() + " by its key, with related rows if they are asked for." + r.thing(),
+			Description: "Returns one of " + r.words() + " by its key, with related rows if they are asked for." + r.brief(),
 			InputSchema: input(properties, "key"), OutputSchema: r.rowSchema(), Annotations: reads(),
 		},
 		call: func(args arguments) (*request, error) {
@@ -319,7 +329,7 @@ func (r *resource) summaryTool() tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Summarize " + r.words(),
-			Description: "Counts " + r.words() + ": how many there are, and sums, averages, minima and maxima of their columns, in groups." + r.thing(),
+			Description: "Counts " + r.words() + ": how many there are, and sums, averages, minima and maxima of their columns, in groups." + r.brief(),
 			InputSchema: input(properties), OutputSchema: itemsSchema(object{"type": "object"}), Annotations: reads(),
 		},
 		call: r.summaryRequest,
@@ -347,7 +357,7 @@ func (r *resource) createTool(Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Add to " + r.words(),
-			Description: "Adds a new row to " + r.words() + ", and returns it as it is stored, with its key." + r.thing(),
+			Description: "Adds a new row to " + r.words() + ", and returns it as it is stored, with its key." + r.brief(),
 			InputSchema: input(object{"row": row, "dry_run": dryRunSchema}, "row"), OutputSchema: r.rowSchema(), Annotations: writes(false, false),
 		},
 		call: func(args arguments) (*request, error) {
@@ -362,7 +372,7 @@ func (r *resource) changeTool(Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Change one of " + r.words(),
-			Description: "Changes columns of one of " + r.words() + ", found by its key, and returns it as it is stored then." + r.thing(),
+			Description: "Changes columns of one of " + r.words() + ", found by its key, and returns it as it is stored then." + r.brief(),
 			InputSchema: input(object{"key": r.keySchema(), "changes": changes, "dry_run": dryRunSchema}, "key", "changes"), OutputSchema: r.rowSchema(), Annotations: writes(true, true),
 		},
 		call: func(args arguments) (*request, error) {
@@ -375,7 +385,7 @@ func (r *resource) removeTool(o Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Delete one of " + r.words(),
-			Description: "Deletes one of " + r.words() + " by its key. Whoever uses the assistant is asked first." + r.thing(),
+			Description: "Deletes one of " + r.words() + " by its key. Whoever uses the assistant is asked first." + r.brief(),
 			InputSchema: input(object{"key": r.keySchema(), "dry_run": dryRunSchema}, "key"), OutputSchema: doneSchema(), Annotations: writes(true, true),
 		},
 		call: func(args arguments) (*request, error) {
@@ -391,7 +401,7 @@ func (r *resource) changeManyTool(Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Change many " + r.words(),
-			Description: "Changes columns of all " + r.words() + " that a filter chooses, and returns how many. Whoever uses the assistant is asked first." + r.thing(),
+			Description: "Changes columns of all " + r.words() + " that a filter chooses, and returns how many. Whoever uses the assistant is asked first." + r.brief(),
 			InputSchema: input(object{"filter": text(aboutFilter), "changes": changes, "dry_run": dryRunSchema}, "filter", "changes"), OutputSchema: doneSchema(), Annotations: writes(true, true),
 		},
 		call: func(args arguments) (*request, error) {
@@ -406,7 +416,7 @@ func (r *resource) removeManyTool(Options) tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Delete many " + r.words(),
-			Description: "Deletes all " + r.words() + " that a filter chooses, and returns how many. Whoever uses the assistant is asked first." + r.thing(),
+			Description: "Deletes all " + r.words() + " that a filter chooses, and returns how many. Whoever uses the assistant is asked first." + r.brief(),
 			InputSchema: input(object{"filter": text(aboutFilter), "dry_run": dryRunSchema}, "filter"), OutputSchema: doneSchema(), Annotations: writes(true, true),
 		},
 		call: func(args arguments) (*request, error) {

@@ -126,7 +126,7 @@ var layers = []string{
 	"internal/rollout internal/model",
 	"internal/render internal/render/... internal/merge internal/gocheck internal/tscheck",
 	"internal/apply internal/impact",
-	"internal/generate internal/preview",
+	"internal/generate internal/preview internal/rehearse",
 	"internal/cli",
 	"cmd/...",
 }

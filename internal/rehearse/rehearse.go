@@ -39,7 +39,7 @@ func Functions(ctx context.Context, a *assist.Assist) (Report, error) {
 		return Report{}, fmt.Errorf("connecting to the functions: %w", err)
 	}
 	defer client.Close()
-	r := rehearsal{client: client, keys: map[string]any{}}
+	r := rehearsal{client: client, keys: map[string]any{}, parts: map[string][]string{}}
 	for t, err := range client.Tools(ctx, nil) {
 		if err != nil {
 			return r.Report, fmt.Errorf("listing the functions: %w", err)
@@ -48,6 +48,9 @@ func Functions(ctx context.Context, a *assist.Assist) (Report, error) {
 	}
 	// Lists come first: they give the keys of rows to get.
 	slices.SortStableFunc(r.tools, func(a, b *mcp.Tool) int { return rank(a) - rank(b) })
+	if err := r.readKeys(ctx); err != nil {
+		return r.Report, err
+	}
 	for _, t := range r.tools {
 		r.Functions = append(r.Functions, t.Name)
 		text, err := json.Marshal(t)
@@ -71,7 +74,8 @@ type rehearsal struct {
 	Report
 	client *mcp.ClientSession
 	tools  []*mcp.Tool
-	keys   map[string]any // of rows, by the words of a resource
+	keys   map[string]any      // of rows, by the words of a resource
+	parts  map[string][]string // the columns of keys, by the same
 	faults []error
 }
 
@@ -161,7 +165,43 @@ func (r *rehearsal) call(ctx context.Context, t *mcp.Tool, resource any, args ma
 		return
 	}
 	row, _ := items[0].(map[string]any)
-	if id, ok := row["id"]; ok {
-		r.keys[ofKey(t, resource)] = id
+	of := ofKey(t, resource)
+	var values []string
+	for _, name := range r.parts[of] {
+		v, ok := row[name]
+		if !ok || v == nil {
+			return
+		}
+		values = append(values, fmt.Sprint(v))
 	}
+	switch len(values) {
+	case 0:
+	case 1:
+		r.keys[of] = row[r.parts[of][0]]
+	default:
+		r.keys[of] = strings.Join(values, ",")
+	}
+}
+
+// readKeys reads of which columns the keys of resources are.
+func (r *rehearsal) readKeys(ctx context.Context) error {
+	for about, err := range r.client.Resources(ctx, nil) {
+		if err != nil {
+			return fmt.Errorf("listing the resources: %w", err)
+		}
+		if !strings.HasPrefix(about.URI, "schema:///tables/") {
+			continue
+		}
+		read, err := r.client.ReadResource(ctx, &mcp.ReadResourceParams{URI: about.URI})
+		if err != nil {
+			return fmt.Errorf("reading %s: %w", about.URI, err)
+		}
+		var table struct{ Key []string }
+		if err := json.Unmarshal([]byte(read.Contents[0].Text), &table); err != nil {
+			return fmt.Errorf("reading %s: %w", about.URI, err)
+		}
+		r.parts[about.Name] = table.Key
+		r.parts[strings.ReplaceAll(about.Name, "-", " ")] = table.Key
+	}
+	return nil
 }
