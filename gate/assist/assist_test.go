@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 	"github.com/stretchr/testify/assert"
@@ -159,6 +160,7 @@ func TestArgumentsBecomeRequests(t *testing.T) {
 		{"get_hive", `{"key":"../keepers/1"}`, "GET", "hives/%2E%2E%2Fkeepers%2F1", "", "", ""},
 		{"get_hive", `{}`, "", "", "", "", "key is missing"},
 		{"get_batch_harvest", `{"key":"1,2"}`, "GET", "batch-harvests/1,2", "", "", ""},
+		{"get_batch_harvest", `{"key":[1,"2,3"]}`, "GET", "batch-harvests/1,2%2C3", "", "", ""},
 		{"create_hives", `{"row":{"name":"a","apiary_id":12345678901234567890}}`, "POST", "hives", "", `{"apiary_id":12345678901234567890,"name":"a"}`, ""},
 		{"create_hives", `{"row":[]}`, "", "", "", "", "row wants an object"},
 		{"link_apiary_forages", `{"key":1,"other":2}`, "PUT", "apiaries/1/forages/2", "", "", ""},
@@ -214,4 +216,27 @@ func TestBounds(t *testing.T) {
 		require.True(t, result.IsError)
 		assert.Contains(t, result.Content[0].(*mcp.TextContent).Text, c.says)
 	}
+}
+
+func TestPrompts(t *testing.T) {
+	add, err := Prompts(fstest.MapFS{"spring-check.md": {Data: []byte("# The check in spring\n\nLook at hive {{hive}} in {{ year }}, and at {{hive}} again.\n")}, "other.txt": {Data: []byte("x")}})
+	require.NoError(t, err)
+	server := mcp.NewServer(&mcp.Implementation{Name: "bees", Version: "1"}, nil)
+	add(server)
+	near, far := mcp.NewInMemoryTransports()
+	_, err = server.Connect(t.Context(), far, nil)
+	require.NoError(t, err)
+	client, err := mcp.NewClient(&mcp.Implementation{Name: "test", Version: "1"}, nil).Connect(t.Context(), near, nil)
+	require.NoError(t, err)
+	defer client.Close()
+	list, err := client.ListPrompts(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, list.Prompts, 1)
+	assert.Equal(t, "The check in spring", list.Prompts[0].Title)
+	assert.Len(t, list.Prompts[0].Arguments, 2)
+	got, err := client.GetPrompt(t.Context(), &mcp.GetPromptParams{Name: "spring-check", Arguments: map[string]string{"hive": "7", "year": "2026"}})
+	require.NoError(t, err)
+	assert.Equal(t, "Look at hive 7 in 2026, and at 7 again.", got.Messages[0].Content.(*mcp.TextContent).Text)
+	_, err = client.GetPrompt(t.Context(), &mcp.GetPromptParams{Name: "spring-check"})
+	assert.ErrorContains(t, err, "wants hive")
 }

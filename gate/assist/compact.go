@@ -119,7 +119,7 @@ func compactTool(d *document, of func(r *resource) (tool, bool), more object) (t
 func general(name string, property object) object {
 	switch name {
 	case "key":
-		return object{"type": []string{"string", "integer"}, "description": "The key of the row; describe tells which columns it has. Several values stand with commas between them."}
+		return object{"type": []string{"string", "integer", "array"}, "description": "The key of the row; describe tells which columns it has. A key of several columns is a list of their values."}
 	case "row", "changes":
 		return object{"type": "object", "description": "Values of columns, as describe tells them."}
 	case "with":

@@ -151,15 +151,21 @@ func (a arguments) number(name string, most int) int {
 	return n
 }
 
-// key is a key of some columns as it stands in a path.
+// key is a key of some columns as it stands in a path: a value, a list of them, or a text
+// with commas between them.
 func (a arguments) key(name string, columns int) string {
-	text := a.text(name)
-	if text == "" {
-		a.wrong("%s is missing", name)
-	}
-	parts := []string{text}
-	if columns != 1 {
+	var parts []string
+	if list, ok := a.values[name].([]any); ok {
+		for _, v := range list {
+			parts = append(parts, fmt.Sprint(v))
+		}
+	} else if text := a.text(name); columns == 1 && text != "" {
+		parts = []string{text}
+	} else if text != "" {
 		parts = strings.Split(text, ",")
+	}
+	if len(parts) == 0 {
+		a.wrong("%s is missing", name)
 	}
 	for i, p := range parts {
 		parts[i] = strings.NewReplacer(".", "%2E", ",", "%2C").Replace(url.PathEscape(p))

@@ -287,7 +287,7 @@ func (r *resource) listTool(o Options) tool {
 func (r *resource) keySchema() object {
 	about := "The key: " + strings.Join(r.key, ",") + "."
 	if len(r.key) > 1 {
-		about = "The key: the values of " + strings.Join(r.key, ", ") + ", with commas between them."
+		return object{"type": []string{"array", "string"}, "items": object{"type": []string{"string", "number"}}, "description": "The key: the values of " + strings.Join(r.key, ", ") + "."}
 	}
 	for _, p := range r.get.params {
 		if p.name == "key" {
@@ -305,7 +305,7 @@ func (r *resource) getTool() tool {
 	return tool{
 		Tool: mcp.Tool{
 			Title:       "Get one of " + r.words(),
-			Description: "Returns one of " + r.words() + " by its key, with related rows if they are asked for." + r.brief(),
+			Description: "Returns, to show it, one of " + r.words() + " by its key, with related rows if they are asked for." + r.brief(),
 			InputSchema: input(properties, "key"), OutputSchema: r.rowSchema(), Annotations: reads(),
 		},
 		call: func(args arguments) (*request, error) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -73,14 +74,27 @@ func (a *app) assist(ctx context.Context, o assisting, args []string) error {
 	if o.writes {
 		options.DryRun = live.DryRun
 	}
+	if err := a.addPrompts(&options, args); err != nil {
+		return err
+	}
 	options.Log = slog.New(slog.NewTextHandler(a.err, nil))
 	if o.check {
-		options.Log = nil
+		options.Log, options.Calls = nil, math.MaxInt
 		return a.checkAssist(ctx, assist.New(live, options))
 	}
 	go live.Follow(ctx, func([]string, error) {})
 	const look = 2 * time.Second
 	return assist.New(live, options).Run(ctx, &mcp.IOTransport{Reader: io.NopCloser(a.in), Writer: nopCloser{a.raw}}, look)
+}
+
+// addPrompts adds the prompts of the project.
+func (a *app) addPrompts(options *assist.Options, args []string) (err error) {
+	p, _, err := a.source(args, "")
+	if err != nil || len(args) > 0 || p.API.Assist == nil || p.API.Assist.Prompts == "" {
+		return err
+	}
+	options.Add, err = assist.Prompts(os.DirFS(filepath.Join(p.Root, p.API.Assist.Prompts)))
+	return err
 }
 
 // nopCloser is a writer that stays open.

@@ -170,7 +170,11 @@ func (p *Project) checkClients(file string) error {
 
 // checkAssist finds a form that is none.
 func (p *Project) checkAssist(file string) error {
-	if a := p.API.Assist; a != nil && a.Form != "" && a.Form != "plain" && a.Form != "compact" {
+	a := p.API.Assist
+	if a != nil && a.Prompts != "" && rooted.Check(cleanFolder(a.Prompts)) != nil {
+		return fault.New("name a folder below the one of the project file, as in `prompts: prompts`", "%s: api.assist.prompts: %q is no folder of the project", file, a.Prompts)
+	}
+	if a != nil && a.Form != "" && a.Form != "plain" && a.Form != "compact" {
 		return fault.New("write plain or compact, or leave it out", "%s: api.assist.form: %q is no form", file, a.Form)
 	}
 	return nil

@@ -138,6 +138,7 @@ type Assist struct {
 	// Offer has the plain functions that are offered, and the names that they get, which
 	// may be empty; all are when left out.
 	Offer   map[string]string `yaml:"offer"`
+	Prompts string            `yaml:"prompts"` // a folder of prompts for frequent jobs, one for each *.md
 	Unasked bool              `yaml:"unasked"` // deletes and changes of many rows are made without asking whoever uses the assistant
 }
 

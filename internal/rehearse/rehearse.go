@@ -166,20 +166,20 @@ func (r *rehearsal) call(ctx context.Context, t *mcp.Tool, resource any, args ma
 	}
 	row, _ := items[0].(map[string]any)
 	of := ofKey(t, resource)
-	var values []string
+	var values []any
 	for _, name := range r.parts[of] {
 		v, ok := row[name]
 		if !ok || v == nil {
 			return
 		}
-		values = append(values, fmt.Sprint(v))
+		values = append(values, v)
 	}
 	switch len(values) {
 	case 0:
 	case 1:
-		r.keys[of] = row[r.parts[of][0]]
+		r.keys[of] = values[0]
 	default:
-		r.keys[of] = strings.Join(values, ",")
+		r.keys[of] = values
 	}
 }
 

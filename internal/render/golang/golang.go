@@ -253,7 +253,7 @@ func (in imported) path() string { return in.spec[strings.IndexByte(in.spec, '"'
 func (r *renderer) importable(more []string) [][]imported {
 	gate := r.target.GateImport()
 	groups := [][]imported{
-		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"slog", `"log/slog"`}, {"time", `"time"`}},
+		{{"context", `"context"`}, {"embed", `_ "embed" // for openapi.json`}, {"json", `"encoding/json"`}, {"fmt", `"fmt"`}, {"http", `"net/http"`}, {"slog", `"log/slog"`}, {"os", `"os"`}, {"time", `"time"`}},
 		{{"gate", strconv.Quote(gate)}, {"assist", strconv.Quote(gate + "/assist")}, {"remote", strconv.Quote(gate + "/remote")}, {"rest", strconv.Quote(gate + "/rest")}, {"tokens", strconv.Quote(gate + "/tokens")}, {"desk", strconv.Quote(gate + "/desk")}, {r.target.Package, r.target.StoreSpec()}},
 	}
 	for _, m := range more {
