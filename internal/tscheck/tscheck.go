@@ -39,7 +39,7 @@ type Client struct {
 
 // The bounds of what is looked at.
 const (
-	mostFiles = 5_000
+	mostFiles = 5_000 // in TypeScript
 	mostBytes = 32 << 20
 	mostTime  = 2 * time.Minute
 )
@@ -47,10 +47,18 @@ const (
 // Breaks compares two texts of the client, by their paths below its folder. gone are
 // names that the new one has no more: they are looked for where there is no compiler.
 func (c Client) Breaks(ctx context.Context, before, after map[string][]byte, gone []string) (faults []Fault, err error) {
-	files, err := c.sources()
+	files, left, err := c.sources()
 	if err != nil {
 		return nil, err
 	}
+	if faults, err = c.breaksIn(ctx, files, before, after, gone); err == nil && left != "" {
+		faults = append(faults, Fault{File: left, Line: 1, Message: fmt.Sprintf("this file and those behind it were not looked at: there are more than %d, or than %d MB", mostFiles, mostBytes>>20)})
+	}
+	return faults, err
+}
+
+// breaksIn is Breaks for the code in some files.
+func (c Client) breaksIn(ctx context.Context, files, before, after map[string][]byte, gone []string) (faults []Fault, err error) {
 	users := c.users(files)
 	if len(users) == 0 {
 		return nil, nil
@@ -86,9 +94,11 @@ var endings = []string{".ts", ".tsx", ".mts", ".cts"}
 
 // sources are the files in TypeScript of the project, but for those of the client and
 // of packages.
-func (c Client) sources() (map[string][]byte, error) {
-	files, size := map[string][]byte{}, 0
-	err := filepath.WalkDir(c.Root, func(at string, entry fs.DirEntry, err error) error {
+// left is the first file for which there was no room; empty for none.
+func (c Client) sources() (files map[string][]byte, left string, err error) {
+	files = map[string][]byte{}
+	size := 0
+	err = filepath.WalkDir(c.Root, func(at string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -111,15 +121,16 @@ func (c Client) sources() (map[string][]byte, error) {
 			return err
 		}
 		if size += len(text); len(files) == mostFiles || size > mostBytes {
+			left = below
 			return fs.SkipAll
 		}
 		files[below] = text
 		return nil
 	})
 	if err != nil {
-		return nil, fmt.Errorf("looking for code that uses the client: %w", err)
+		return nil, "", fmt.Errorf("looking for code that uses the client: %w", err)
 	}
-	return files, nil
+	return files, left, nil
 }
 
 var imported = regexp.MustCompile(`(?:from|import)\s*\(?\s*["']([^"'\n]+)["']`)

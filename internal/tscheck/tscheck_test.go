@@ -1,6 +1,7 @@
 package tscheck
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -105,4 +106,17 @@ func TestWithoutUsers(t *testing.T) {
 	faults, err := c.Breaks(t.Context(), before, after, []string{"frames"})
 	assert.NoError(t, err)
 	assert.Empty(t, faults)
+}
+
+// TestManyFiles says so where it did not look at all of them.
+func TestManyFiles(t *testing.T) {
+	root := t.TempDir()
+	for i := range mostFiles + 2 {
+		require.NoError(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("f%05d.ts", i)), []byte("export {};\n"), 0o644))
+	}
+	faults, err := Client{Root: root, Folder: "client", Package: "bees-client"}.Breaks(t.Context(), nil, nil, nil)
+	require.NoError(t, err)
+	require.Len(t, faults, 1)
+	assert.Equal(t, "f05000.ts", faults[0].File)
+	assert.Contains(t, faults[0].Message, "were not looked at")
 }
