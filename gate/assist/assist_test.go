@@ -1,6 +1,7 @@
 package assist
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 	"github.com/stretchr/testify/assert"
@@ -239,4 +241,47 @@ func TestPrompts(t *testing.T) {
 	assert.Equal(t, "Look at hive 7 in 2026, and at 7 again.", got.Messages[0].Content.(*mcp.TextContent).Text)
 	_, err = client.GetPrompt(t.Context(), &mcp.GetPromptParams{Name: "spring-check"})
 	assert.ErrorContains(t, err, "wants hive")
+}
+
+// TestProgress tells a client that wants to know that a call goes on, and ends a call that
+// the client gives up.
+func TestProgress(t *testing.T) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "examples", "beekeeping", "service", "api", "openapi.json"))
+	require.NoError(t, err)
+	ended := make(chan error, 2)
+	api := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/openapi.json" {
+			w.Write(text)
+			return
+		}
+		select {
+		case <-r.Context().Done():
+		case <-time.After(1500 * time.Millisecond):
+		}
+		ended <- r.Context().Err()
+		fmt.Fprint(w, `{"items":[]}`)
+	})
+	server, err := New(api, Options{Base: "/api", Form: Plain}).Server(t.Context(), nil)
+	require.NoError(t, err)
+	near, far := mcp.NewInMemoryTransports()
+	_, err = server.Connect(t.Context(), far, nil)
+	require.NoError(t, err)
+	told := make(chan float64, 10)
+	client, err := mcp.NewClient(&mcp.Implementation{Name: "test", Version: "1"}, &mcp.ClientOptions{
+		ProgressNotificationHandler: func(_ context.Context, req *mcp.ProgressNotificationClientRequest) { told <- req.Params.Progress },
+	}).Connect(t.Context(), near, nil)
+	require.NoError(t, err)
+	defer client.Close()
+	params := &mcp.CallToolParams{Name: "list_hives", Meta: mcp.Meta{"progressToken": "p1"}}
+	result, err := client.CallTool(t.Context(), params)
+	require.NoError(t, err)
+	assert.False(t, result.IsError)
+	assert.EqualValues(t, 1, <-told)
+	assert.NoError(t, <-ended)
+
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	_, err = client.CallTool(ctx, &mcp.CallToolParams{Name: "list_hives"})
+	assert.Error(t, err)
+	assert.ErrorIs(t, <-ended, context.Canceled, "the request has ended with it")
 }

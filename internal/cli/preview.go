@@ -27,6 +27,7 @@ type previewing struct {
 	port    int
 	writes  bool
 	apply   bool
+	assist  bool
 	engine  string
 	schemas []string
 }
@@ -52,6 +53,7 @@ what is served. Nothing can be saved unless --writes is given. Ctrl-C ends it.`,
 	f.IntVar(&o.port, "port", 8090, "the `PORT` to listen at; 0 is any that is free")
 	f.BoolVar(&o.writes, "writes", false, "let rows be saved, changed and deleted")
 	f.BoolVar(&o.apply, "apply", false, "run the project's scripts first that the database has not run")
+	f.BoolVar(&o.assist, "assist", false, "offer functions to assistants too, at /mcp")
 	f.StringVar(&o.engine, "engine", "", "the `ENGINE` of scripts: "+strings.Join(read.Engines, ", "))
 	f.StringSliceVar(&o.schemas, "schema", nil, "a `SCHEMA` to read; may be repeated")
 	return cmd
@@ -129,7 +131,7 @@ func (a *app) openPreview(ctx context.Context, o previewing, args []string, file
 	if err != nil {
 		return nil, err
 	}
-	options := preview.Options{Writes: o.writes, Title: title}
+	options := preview.Options{Writes: o.writes, Title: title, Assist: o.assist}
 	if options.Icon, err = p.Icon(); err != nil {
 		return nil, err
 	}
@@ -226,6 +228,9 @@ func (a *app) showPreview(live *preview.Live, at string, o previewing) {
 	a.say("  schema         %s/schema", at)
 	a.say("  API            %s%s/%s", at, m.Base, m.Entities[0].Path)
 	a.say("  documentation  %s/docs", at)
+	if o.assist {
+		a.say("  assistants     %s/mcp", at)
+	}
 	a.say("")
 	if o.writes {
 		a.say("Rows can be saved, changed and deleted. No credentials are asked for.")

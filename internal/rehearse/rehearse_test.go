@@ -98,30 +98,91 @@ func TestFunctionsAnswer(t *testing.T) {
 	}
 }
 
-// TestChoosing has the stand-in choose functions for jobs in plain words.
-func TestChoosing(t *testing.T) {
-	_, tools := connected(t, offered(serve(t, demoScript), widegate.Plain, true))
-	jobs := []struct{ job, want string }{
-		{"Add a keeper to the cooperative", "create_keepers"},
-		{"Add an apiary in her name", "create_apiaries"},
-		{"How many hives are there, by temperament?", "summarize_hives"},
-		{"Which hives stand in the apiary North Field?", "list_hives"},
-		{"What is the average weight of the harvests?", "summarize_harvests"},
-		{"Note an inspection of hive 7 today", "create_inspections"},
-		{"Change the frames of a hive to 12", "change_hive"},
-		{"Show the treatment with the key 12", "get_treatment"},
-		{"Delete the sensor reading of this morning", "delete_sensor_reading"},
-		{"Link a forage to an apiary", "link_apiary_forages"},
-	}
+// TestJobs has the stand-in do ten jobs in plain words: it chooses functions by their
+// descriptions, and calls them.
+func TestJobs(t *testing.T) {
+	s := serve(t, demoScript)
+	client, tools := connected(t, offered(s, widegate.Plain, true))
 	first := 0
-	for _, j := range jobs {
+	for _, j := range []struct {
+		job, want string
+		args      object
+		gives     string
+	}{
+		{"Add a keeper to the cooperative", "create_keepers", object{"row": object{"member_no": "M1", "name": "Clover Ash", "joined_on": "2026-05-01"}}, `"member_no":"M1"`},
+		{"Add an apiary in her name", "create_apiaries", object{"row": object{"keeper_id": 1, "name": "North Field", "registered_on": "2026-05-01"}}, `"name":"North Field"`},
+		{"Add a hive to the apiary", "create_hives", object{"row": object{"apiary_id": 1, "name": "Hive 1"}}, `"frames":10`},
+		{"How many hives are there, by temperament?", "summarize_hives", object{"by": []string{"temperament"}, "measure": []string{"count"}}, `"count":1`},
+		{"Which hives stand in the apiary North Field?", "list_hives", object{"filter": "apiary.name = 'North Field'"}, `"name":"Hive 1"`},
+		{"Note an inspection of hive 1 today", "create_inspections", object{"row": object{"hive_id": 1, "keeper_id": 1, "done_on": "2026-05-02"}}, `"hive_id":1`},
+		{"Change the frames of a hive to 12", "change_hive", object{"key": 1, "changes": object{"frames": 12}}, `"frames":12`},
+		{"Add a forage", "create_forages", object{"row": object{"name": "Heather", "blooms_from": 7, "blooms_to": 9}}, `"name":"Heather"`},
+		{"Link a forage to an apiary", "link_apiary_forages", object{"key": 1, "other": 1}, `"done":true`},
+		{"Show the inspection with the key 1", "get_inspection", object{"key": 1, "with": []string{"hive"}}, `"frames":12`},
+	} {
 		at := slices.Index(Rank(tools, j.job), j.want)
 		assert.True(t, at >= 0 && at < 3, "%s: %s is number %d", j.job, j.want, at+1)
 		if at == 0 {
 			first++
 		}
+		result, err := client.CallTool(t.Context(), &mcp.CallToolParams{Name: j.want, Arguments: j.args})
+		require.NoError(t, err)
+		text := result.Content[0].(*mcp.TextContent).Text
+		assert.False(t, result.IsError, "%s: %s", j.job, text)
+		assert.Contains(t, text, j.gives, j.job)
 	}
-	t.Logf("the right function was first for %d of %d jobs, and among the first three for all", first, len(jobs))
+	t.Logf("the right function was first for %d of 10 jobs, and among the first three for all", first)
+}
+
+type object = map[string]any
+
+// hostile are values that try to be something else.
+var hostile = []any{
+	"'; DROP TABLE hive; --", "1 OR 1=1", "\\' OR 1 = 1 OR name = '", "../../keepers/1", "%2e%2e/keepers", "?limit=none&f=csv", "a,b;c(d)", "\x00", "\ufffd\u202e", strings.Repeat("(", 5000),
+	strings.Repeat("x", 20_000), -1, 1e300, true, nil, []any{"id", 7, nil}, object{"$ref": "#/x"}, []any{}, object{},
+}
+
+// TestAttacks gives each argument of each function values that try to be something else.
+// Nothing goes wrong inside the service, and no row comes or goes by functions that read.
+func TestAttacks(t *testing.T) {
+	s := serve(t, demoScript)
+	setUp, _ := connected(t, offered(s, widegate.Plain, true))
+	for i, row := range []object{{"member_no": "M1", "name": "Clover", "joined_on": "2026-05-01"}, {"member_no": "M2", "name": "Heather", "joined_on": "2026-05-01"}} {
+		result, err := setUp.CallTool(t.Context(), &mcp.CallToolParams{Name: "create_keepers", Arguments: object{"row": row}})
+		require.NoError(t, err)
+		require.False(t, result.IsError, i)
+	}
+	calls := 0
+	for _, form := range []widegate.Form{widegate.Plain, widegate.Compact} {
+		client, tools := connected(t, offered(s, form, true))
+		for _, tool := range tools {
+			schema, _ := tool.InputSchema.(object)
+			properties, _ := schema["properties"].(object)
+			for name := range properties {
+				for _, v := range hostile {
+					args := object{name: v}
+					if resource, ok := properties["resource"]; ok && name != "resource" && resource != nil {
+						args["resource"] = "keepers"
+					}
+					if strings.HasPrefix(tool.Name, "delete") || strings.HasPrefix(tool.Name, "unlink") {
+						args["dry_run"] = true
+					}
+					result, err := client.CallTool(t.Context(), &mcp.CallToolParams{Name: tool.Name, Arguments: args})
+					calls++
+					if err != nil {
+						continue // refused by the protocol
+					}
+					text := result.Content[0].(*mcp.TextContent).Text
+					require.NotContains(t, text, "something went wrong", "%s %v", tool.Name, args)
+					require.NotContains(t, strings.ToLower(text), "sqlite", "%s %v", tool.Name, args)
+				}
+			}
+		}
+	}
+	left, err := setUp.CallTool(t.Context(), &mcp.CallToolParams{Name: "summarize_keepers", Arguments: object{"measure": []string{"count"}}})
+	require.NoError(t, err)
+	assert.Contains(t, left.Content[0].(*mcp.TextContent).Text, `"count":2`)
+	t.Logf("%d calls", calls)
 }
 
 // TestEveryFunctionIsFound asks for each function of a schema in words that a person would
