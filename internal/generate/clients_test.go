@@ -25,6 +25,7 @@ import (
 	"widegate/gate/sqlite"
 	"widegate/internal/cli"
 	"widegate/internal/testdb"
+	"widegate/internal/testdb/dialects"
 )
 
 // clientSettings ask for the clients.
@@ -181,13 +182,25 @@ try {
 </script>`
 
 // TestPageOfClients uses the page that comes with the client in a browser, from another
-// origin than the service's.
+// origin than the service's; on all engines at full length.
 func TestPageOfClients(t *testing.T) {
 	program, err := exec.LookPath("chromium")
 	if err != nil {
 		testdb.Missing(t, "chromium is not installed", "install it to test the page in a browser")
 	}
-	folder := makeDemo(t, "sqlite")
+	for engine := range engines {
+		t.Run(engine, func(t *testing.T) {
+			if engine != dialects.SQLite && os.Getenv("WIDEGATE_LONG") == "" {
+				t.Skip("all engines are for make soak")
+			}
+			testPageOfClients(t, program, engine)
+		})
+	}
+}
+
+func testPageOfClients(t *testing.T, program, engine string) {
+	t.Helper()
+	folder := makeDemo(t, engine)
 	at := filepath.Join(folder, "clients", "typescript")
 	pages := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/page/drive.html" {
