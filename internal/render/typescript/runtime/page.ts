@@ -136,6 +136,7 @@ const show = () => (turn++, attempt(async () => {
   const [name = "", key] = where.split(/\/(.*)/s);
   const known = names.includes(name) ? name : names[0]!;
   nav.replaceChildren(...names.map((n) => make("a", { href: "#" + n, ...(n === known && { "aria-current": "page" }) }, n)));
+  nav.querySelector("[aria-current]")?.scrollIntoView({ inline: "center", block: "nearest" });
   const shown = await (key && name === known ? one(known, key) : list(known, new URLSearchParams(query)));
   if (mine === turn) view.replaceChildren(...shown);
 }));
