@@ -16,6 +16,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -59,6 +60,9 @@ type Options struct {
 	// Caller names who sends a request, for the log; nil where nobody is told apart.
 	Caller func(r *http.Request) string
 	Log    *slog.Logger
+	// Diagrams are pictures of the schema, by the names of their files: .svg, or .mmd for
+	// Mermaid.
+	Diagrams map[string]func() string
 	// Add adds more to a server, such as prompts.
 	Add func(server *mcp.Server)
 }
@@ -530,6 +534,10 @@ func (l *limiter) take(name string, at time.Time) bool {
 // addResources gives a server the schema to read: the document, and a page on each table.
 func (a *Assist) addResources(server *mcp.Server, d *document) {
 	server.AddResource(&mcp.Resource{URI: "schema:///openapi.json", Name: "openapi.json", Title: "The interface of the service", MIMEType: "application/json"}, textResource("application/json", func() []byte { return d.text }))
+	for name, draw := range a.options.Diagrams {
+		media := drawings[path.Ext(name)]
+		server.AddResource(&mcp.Resource{URI: "schema:///" + name, Name: name, Title: "A picture of the schema", MIMEType: media}, textResource(media, func() []byte { return []byte(draw()) }))
+	}
 	for _, r := range d.resources {
 		uri := "schema:///tables/" + r.path
 		server.AddResource(&mcp.Resource{URI: uri, Name: r.path, Title: "The columns of " + r.words(), MIMEType: "application/json", Description: strings.Trim(told(r.comment), `"`)}, textResource("application/json", func() []byte {
@@ -538,6 +546,9 @@ func (a *Assist) addResources(server *mcp.Server, d *document) {
 		}))
 	}
 }
+
+// drawings are the media types of diagrams.
+var drawings = map[string]string{".svg": "image/svg+xml", ".mmd": "text/vnd.mermaid"}
 
 func textResource(media string, text func() []byte) mcp.ResourceHandler {
 	return func(_ context.Context, req *mcp.ReadResourceRequest) (*mcp.ReadResourceResult, error) {

@@ -93,12 +93,7 @@ const nearby = 1
 
 // schemaPage is the diagram of the schema, or of what is around a table.
 func schemaPage(c *catalog.Catalog, m *model.Model, around string) template.HTML {
-	var tables []*catalog.Table
-	for i := range c.Tables {
-		if m.Entity(c.Tables[i].FullName()) != nil || m.IsJoin(c.Tables[i].FullName()) {
-			tables = append(tables, &c.Tables[i])
-		}
-	}
+	tables := drawn(c, m)
 	title := fmt.Sprintf("%d tables and views", len(tables))
 	if near := diagram.Around(c, around, nearby); around != "" && len(near) > 0 {
 		tables, title = near, around+" and its neighbours"
@@ -114,6 +109,16 @@ func schemaPage(c *catalog.Catalog, m *model.Model, around string) template.HTML
 		return template.HTML(template.HTMLEscapeString(err.Error()))
 	}
 	return template.HTML(b.String()) //nolint:gosec // made by the template below, which escapes
+}
+
+// drawn are the tables of the model, for a diagram.
+func drawn(c *catalog.Catalog, m *model.Model) (tables []*catalog.Table) {
+	for i := range c.Tables {
+		if m.Entity(c.Tables[i].FullName()) != nil || m.IsJoin(c.Tables[i].FullName()) {
+			tables = append(tables, &c.Tables[i])
+		}
+	}
+	return tables
 }
 
 var schemaTemplate = template.Must(template.New("").Parse(`<link rel="stylesheet" href="/schema.css">

@@ -20,6 +20,7 @@ import (
 	"widegate/internal/model"
 	"widegate/internal/project"
 	"widegate/internal/read"
+	"widegate/internal/render/diagram"
 	"widegate/internal/render/openapi"
 	"widegate/internal/secret"
 )
@@ -138,6 +139,10 @@ func serve(m *model.Model, db gate.DB, o Options) (*rest.API, error) {
 // AssistOptions say which functions for assistants are offered.
 func (s *Service) AssistOptions(o Options) assist.Options {
 	options := assist.Options{Title: o.Title, Base: s.Model.Base, Write: o.Writes, DryRun: s.dryRun}
+	options.Diagrams = map[string]func() string{
+		"diagram.svg": func() string { return diagram.Of(o.Title, drawn(s.Catalog, s.Model)).SVG() },
+		"diagram.mmd": func() string { return diagram.Of(o.Title, drawn(s.Catalog, s.Model)).Mermaid() },
+	}
 	if a := s.Model.API.Assist; a != nil {
 		options.Form, options.Offer, options.Unasked = assist.Form(a.Form), a.Offer, a.Unasked
 	}

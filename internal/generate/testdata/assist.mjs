@@ -54,6 +54,7 @@ const { resources } = await client.listResources();
 assert.ok(resources.some((r) => r.uri === "schema:///tables/hives"));
 assert.match((await client.readResource({ uri: "schema:///tables/hives" })).contents[0].text, /temperament/);
 await client.ping();
+if (how === "stdio") assert.match((await client.readResource({ uri: "schema:///diagram.svg" })).contents[0].text, /^<(\?xml|svg)/);
 console.log(JSON.stringify({ tools: tools.length, characters: JSON.stringify(tools).length, rows }));
 
 if (how === "stdio") {
