@@ -60,6 +60,9 @@ func notOffered(what string) error { return fmt.Errorf("%s: %w", what, ErrNotOff
 // remoteOf is the service that db is, if it is one.
 func remoteOf(db DB) (Remote, bool) { return find[Remote](db) }
 
+// mostRemoteKeys is how many keys are asked for at once: they stand in an address.
+const mostRemoteKeys = 50
+
 // readRemote reads the rows of a query from a service.
 func (q query) readRemote(ctx context.Context, db DB, from Remote, each func(row any) bool) error {
 	if q.lock != "" {

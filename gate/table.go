@@ -375,7 +375,11 @@ func (t *Info) find(ctx context.Context, db DB, parts []any) (any, error) {
 // findAll reads the rows of keys, so many by one statement as it takes.
 func findAll[E, K any](ctx context.Context, db DB, t *Info, parts func(*K) []any, keys []K) ([]E, error) {
 	list := make([]E, 0, len(keys))
-	for part := range slices.Chunk(keys, mostKeys) {
+	most := mostKeys
+	if _, ok := remoteOf(db); ok {
+		most = mostRemoteKeys
+	}
+	for part := range slices.Chunk(keys, most) {
 		all := make([][]any, len(part))
 		for i := range part {
 			all[i] = parts(&part[i])

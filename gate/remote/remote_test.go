@@ -291,6 +291,21 @@ func TestErrorsOfTheStore(t *testing.T) {
 	assert.ErrorIs(t, err, gate.ErrNotOffered)
 }
 
+func TestManyKeys(t *testing.T) {
+	s, client, _ := newService(t)
+	keys := make([]int64, 500)
+	for i := range keys {
+		keys[i] = int64(i + 1)
+	}
+	rows, err := hives.FindAll(t.Context(), client, keys...)
+	require.NoError(t, err)
+	assert.Len(t, rows, 3)
+	assert.Len(t, s.requests(), 10)
+	s.next(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusRequestHeaderFieldsTooLarge) })
+	_, err = hives.All(t.Context(), client)
+	assert.ErrorContains(t, err, "ask for fewer values at once")
+}
+
 // TestConditions asks the database and the service the same.
 func TestConditions(t *testing.T) {
 	_, client, db := newService(t)

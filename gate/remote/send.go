@@ -249,7 +249,11 @@ type Fault struct {
 // Error is the detail, and the faults.
 func (p *Problem) Error() string {
 	text := p.Detail
-	if text == "" {
+	switch {
+	case text != "":
+	case p.Status == http.StatusRequestHeaderFieldsTooLarge || p.Status == http.StatusRequestURITooLong:
+		text = fmt.Sprintf("the service answered %d: the conditions are too long for an address; ask for fewer values at once", p.Status)
+	default:
 		text = fmt.Sprintf("the service answered %d", p.Status)
 	}
 	for _, f := range p.Faults {
