@@ -567,28 +567,32 @@ func (a *Assist) Run(ctx context.Context, t mcp.Transport, look time.Duration) e
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go func() {
-		tick := time.NewTicker(look)
-		defer tick.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-			}
-			now, err := a.document(ctx, c)
-			if err != nil || now.etag == d.etag {
-				continue
-			}
-			if err := a.refresh(server, d, now); err != nil {
-				a.options.Log.WarnContext(ctx, "the functions cannot be made anew", "error", err)
-				continue
-			}
-			d = now
-		}
-	}()
+	go a.follow(ctx, server, c, d, look)
 	if err := server.Run(ctx, t); err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, context.Canceled) {
 		return fmt.Errorf("serving functions: %w", err)
 	}
 	return nil
+}
+
+// follow looks now and then whether the schema is another one, and gives the server the
+// functions of that, until ctx ends.
+func (a *Assist) follow(ctx context.Context, server *mcp.Server, c caller, d *document, look time.Duration) {
+	tick := time.NewTicker(look)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		now, err := a.document(ctx, c)
+		if err != nil || now.etag == d.etag {
+			continue
+		}
+		if err := a.refresh(server, d, now); err != nil {
+			a.options.Log.WarnContext(ctx, "the functions cannot be made anew", "error", err)
+			continue
+		}
+		d = now
+	}
 }

@@ -26,9 +26,8 @@ func (a *Assist) Handler() http.Handler {
 	stream := mcp.NewStreamableHTTPHandler(func(r *http.Request) *mcp.Server {
 		s, _ := r.Context().Value(serverKey{}).(*mcp.Server)
 		return s
-	}, &mcp.StreamableHTTPOptions{SessionTimeout: time.Hour, PropagateRequestCancellation: true, MaxRequestBodyBytes: 1 << 20})
-	protection := http.NewCrossOriginProtection()
-	return protection.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	}, streaming())
+	return http.NewCrossOriginProtection().Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		server, err := servers.of(r)
 		if err != nil {
 			refuse(w, r, err)
@@ -42,6 +41,24 @@ func (a *Assist) Handler() http.Handler {
 		stream.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), serverKey{}, server)))
 		servers.own(w.Header().Get(sessionHeader), name)
 	}))
+}
+
+// Shared serves the functions over HTTP to whoever asks, where nobody is told apart. While
+// ctx lives it looks now and then whether the schema is another one, and tells clients.
+func (a *Assist) Shared(ctx context.Context, look time.Duration) (http.Handler, error) {
+	c := a.callerOf(nil)
+	server, d, err := a.server(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	go a.follow(ctx, server, c, d, look)
+	stream := mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, streaming())
+	return http.NewCrossOriginProtection().Handler(stream), nil
+}
+
+// streaming is how the transport is served.
+func streaming() *mcp.StreamableHTTPOptions {
+	return &mcp.StreamableHTTPOptions{SessionTimeout: time.Hour, PropagateRequestCancellation: true, MaxRequestBodyBytes: 1 << 20}
 }
 
 type serverKey struct{}

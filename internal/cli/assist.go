@@ -70,21 +70,34 @@ func (a *app) assist(ctx context.Context, o assisting, args []string) error {
 	}
 	defer live.Close()
 	a.watchPreview(live, o.previewing, args)
+	offered, err := a.offered(live, o, args)
+	if err != nil {
+		return err
+	}
+	if o.check {
+		return a.checkAssist(ctx, offered)
+	}
+	go live.Follow(ctx, func([]string, error) {})
+	return offered.Run(ctx, &mcp.IOTransport{Reader: io.NopCloser(a.in), Writer: nopCloser{a.raw}}, lookAtSchema)
+}
+
+// lookAtSchema is how often it is looked whether functions are to be made anew.
+const lookAtSchema = 2 * time.Second
+
+// offered are the functions of a preview.
+func (a *app) offered(live *preview.Live, o assisting, args []string) (*assist.Assist, error) {
 	options := live.Current().AssistOptions(preview.Options{Writes: o.writes, Title: a.assistTitle(args, o)})
 	if o.writes {
 		options.DryRun = live.DryRun
 	}
 	if err := a.addPrompts(&options, args); err != nil {
-		return err
+		return nil, err
 	}
 	options.Log = slog.New(slog.NewTextHandler(a.err, nil))
 	if o.check {
 		options.Log, options.Calls = nil, math.MaxInt
-		return a.checkAssist(ctx, assist.New(live, options))
 	}
-	go live.Follow(ctx, func([]string, error) {})
-	const look = 2 * time.Second
-	return assist.New(live, options).Run(ctx, &mcp.IOTransport{Reader: io.NopCloser(a.in), Writer: nopCloser{a.raw}}, look)
+	return assist.New(live, options), nil
 }
 
 // addPrompts adds the prompts of the project.

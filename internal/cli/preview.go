@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widegate/gate/assist"
 	"widegate/internal/fault"
 	"widegate/internal/generate"
 	"widegate/internal/preview"
@@ -82,8 +83,12 @@ func (a *app) preview(ctx context.Context, o previewing, args []string) error {
 	}
 	defer live.Close()
 	a.watchPreview(live, o, args)
+	handler, err := a.previewHandler(ctx, live, o, args)
+	if err != nil {
+		return err
+	}
 	a.showPreview(live, "http://"+listener.Addr().String(), o)
-	return a.servePreview(ctx, live, listener)
+	return a.servePreview(ctx, live, handler, listener)
 }
 
 // watchPreview has the preview go with the files that it is made from.
@@ -131,7 +136,7 @@ func (a *app) openPreview(ctx context.Context, o previewing, args []string, file
 	if err != nil {
 		return nil, err
 	}
-	options := preview.Options{Writes: o.writes, Title: title, Assist: o.assist}
+	options := preview.Options{Writes: o.writes, Title: title}
 	if options.Icon, err = p.Icon(); err != nil {
 		return nil, err
 	}
@@ -240,8 +245,27 @@ func (a *app) showPreview(live *preview.Live, at string, o previewing) {
 	fmt.Fprintf(a.err, "serving %s\n", at)
 }
 
-func (a *app) servePreview(ctx context.Context, live *preview.Live, listener net.Listener) error {
-	server := &http.Server{Handler: live, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+// previewHandler is the preview, with functions for assistants where they are wanted.
+func (a *app) previewHandler(ctx context.Context, live *preview.Live, o previewing, args []string) (http.Handler, error) {
+	if !o.assist {
+		return live, nil
+	}
+	offered, err := a.offered(live, assisting{previewing: o}, args)
+	if err != nil {
+		return nil, err
+	}
+	functions, err := offered.Shared(ctx, lookAtSchema)
+	if err != nil {
+		return nil, err
+	}
+	mux := http.NewServeMux()
+	mux.Handle(assist.Path, functions)
+	mux.Handle("/", live)
+	return mux, nil
+}
+
+func (a *app) servePreview(ctx context.Context, live *preview.Live, handler http.Handler, listener net.Listener) error {
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	go live.Follow(ctx, func(changes []string, err error) {

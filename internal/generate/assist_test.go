@@ -196,10 +196,12 @@ func TestFunctionsByAnIndependentClient(t *testing.T) {
 	s := startService(t, folder)
 	script, err := filepath.Abs(filepath.Join("testdata", "assist.mjs"))
 	require.NoError(t, err)
-	told := func(env string, args ...string) map[string]int {
+	told := func(table string, args ...string) map[string]int {
 		t.Helper()
 		cmd := exec.Command("node", append([]string{script}, args...)...)
-		cmd.Env = append(os.Environ(), env)
+		if table != "" {
+			cmd.Env = append(os.Environ(), "BEES="+filepath.Join(folder, "bees.db"), "TABLE="+table)
+		}
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		at := strings.LastIndex(string(out), "{\"tools\"")
@@ -211,7 +213,23 @@ func TestFunctionsByAnIndependentClient(t *testing.T) {
 	overHTTP := told("", "http", s.base+"/mcp")
 	program := filepath.Join(t.TempDir(), "widegate")
 	run(t, ".", "go", "build", "-o", program, "widegate/cmd/widegate")
-	byPipe := told("BEES="+filepath.Join(folder, "bees.db"), "stdio", program, "assist", "--writes", "--config", filepath.Join(folder, "widegate.yaml"))
+	config := filepath.Join(folder, "widegate.yaml")
+	byPipe := told("smoker", "stdio", program, "assist", "--writes", "--config", config)
+	address := freeAddress(t)
+	preview := exec.Command(program, "preview", "--assist", "--writes", "--quiet", "--port", address[strings.LastIndexByte(address, ':')+1:], "--config", config)
+	require.NoError(t, preview.Start())
+	t.Cleanup(func() {
+		_ = preview.Process.Signal(os.Interrupt)
+		_ = preview.Wait()
+	})
+	require.Eventually(t, func() bool {
+		res, err := http.Get("http://" + address + "/health/live")
+		if err == nil {
+			res.Body.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 50*time.Millisecond)
+	told("veil", "http", "http://"+address+"/mcp")
 	assert.Equal(t, overHTTP["rows"], byPipe["rows"])
 	assert.Equal(t, overHTTP["tools"], byPipe["tools"])
 	t.Logf("%v", overHTTP)

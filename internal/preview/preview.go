@@ -32,7 +32,6 @@ type Options struct {
 	Icon   string // of the pages, as a data URL
 	Script []byte // of the pages: the project's formatters
 	Trials Trials // of the project's templates; nil where there is no project
-	Assist bool   // functions for assistants are served too, at /mcp
 }
 
 // Service answers requests for a database as it is at one moment.
@@ -64,9 +63,6 @@ func Open(ctx context.Context, source read.Source, c *catalog.Catalog, m *model.
 		s.dryRun = api.DryRun
 	} else {
 		data = readOnly(api, m.Base)
-	}
-	if o.Assist {
-		api.Handle(assist.Path, assist.New(data, s.AssistOptions(o)).Handler())
 	}
 	if s.Handler, err = addPages(api, data, c, m, o); err != nil {
 		return nil, errors.Join(err, db.Close())

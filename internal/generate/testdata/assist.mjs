@@ -57,12 +57,23 @@ await client.ping();
 if (how === "stdio") assert.match((await client.readResource({ uri: "schema:///diagram.svg" })).contents[0].text, /^<(\?xml|svg)/);
 console.log(JSON.stringify({ tools: tools.length, characters: JSON.stringify(tools).length, rows }));
 
-if (how === "stdio") {
+if (process.env.BEES) {
   // When the schema changes, so does what there is.
   const { execFileSync } = await import("node:child_process");
-  execFileSync("sqlite3", [process.env.BEES, "CREATE TABLE smoker (id INTEGER PRIMARY KEY, fuel TEXT NOT NULL)"]);
+  execFileSync("sqlite3", [process.env.BEES, `CREATE TABLE ${process.env.TABLE} (id INTEGER PRIMARY KEY, fuel TEXT NOT NULL);
+    CREATE VIEW slow_${process.env.TABLE} AS WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c WHERE x < 6000000) SELECT count(*) AS n FROM c`]);
   for (let i = 0; i < 100 && !changed; i++) await new Promise((done) => setTimeout(done, 200));
   assert.ok(changed > 0, "the client is told");
-  assert.deepEqual((await call("list", { resource: "smokers" })).items, []);
+  assert.deepEqual((await call("list", { resource: process.env.TABLE + "s" })).items, []);
+  // A call that takes long tells that it goes on, and can be given up.
+  let told = 0;
+  assert.equal((await call("list", { resource: `slow-${process.env.TABLE}s` }, { onprogress: () => told++ })).items[0].n, "6000000");
+  assert.ok(told > 0, "progress");
+  const late = new AbortController();
+  setTimeout(() => late.abort("enough"), 300);
+  const start = Date.now();
+  await assert.rejects(call("list", { resource: `slow-${process.env.TABLE}s` }, { signal: late.signal }), /enough|abort/i);
+  assert.ok(Date.now() - start < 2000);
 }
 await client.close();
+process.exit(0);
