@@ -397,17 +397,20 @@ func (s *Service) change(ctx context.Context, q *gate.Query[any], c call) (n int
 	return n, err
 }
 
+// ends are a relation and the resources of both sides.
+func (s *Service) ends(of gate.Relation) (rel *Relation, from, to *resource, err error) {
+	if rel, err = s.relation(of); err == nil {
+		from, err = s.resourceOf(of.Parent())
+	}
+	if err == nil {
+		to, err = s.resourceOf(of.Target())
+	}
+	return rel, from, to, err
+}
+
 // InsertUnder implements gate.Remote.
 func (s *Service) InsertUnder(ctx context.Context, of gate.Relation, parent any, children []any) error {
-	rel, err := s.relation(of)
-	if err != nil {
-		return err
-	}
-	from, err := s.resourceOf(of.Parent())
-	if err != nil {
-		return err
-	}
-	to, err := s.resourceOf(of.Target())
+	rel, from, to, err := s.ends(of)
 	if err != nil {
 		return err
 	}
@@ -425,15 +428,7 @@ func (s *Service) InsertUnder(ctx context.Context, of gate.Relation, parent any,
 
 // LinkRows implements gate.Remote.
 func (s *Service) LinkRows(ctx context.Context, of gate.Relation, parent any, children []any, linked bool) error {
-	rel, err := s.relation(of)
-	if err != nil {
-		return err
-	}
-	from, err := s.resourceOf(of.Parent())
-	if err != nil {
-		return err
-	}
-	to, err := s.resourceOf(of.Target())
+	rel, from, to, err := s.ends(of)
 	if err != nil {
 		return err
 	}
