@@ -24,6 +24,7 @@ golden: ## write the golden copy of the generated demo anew
 soak: ## random walks at full length: the store, queries, branches, undos and edits; and half an hour of the service on each engine; takes three hours
 	WIDEGATE_LONG=1 WIDEGATE_STEPS=20000 $(TRIMMED) go test -timeout 30m ./gate ./internal/sqlquery -run 'TestWalks|TestRandom|TestStatementsForManyParents|TestQueriesGive' -v
 	WIDEGATE_LONG=1 $(TRIMMED) go test -timeout 30m ./internal/generate -run 'TestStoryOfAFrontEnd|TestClientsStoreRowsOnce|TestPageOfClients|TestFunctionsByAnIndependentClient' -v
+	WIDEGATE_LONG=1 $(TRIMMED) go test ./internal/rehearse -run TestAttacks -v
 	WIDEGATE_LONG=1 $(TRIMMED) go test -timeout 90m ./cmd/widegate -run 'TestBranches|TestUndoWalks|TestComposing|TestWaysOut' -v
 	WIDEGATE_PAIRS=3000 $(TRIMMED) go test -timeout 30m ./internal/merge -run 'TestComposed|TestOtherLayouts' -v
 	WIDEGATE_SOAK=30m $(TRIMMED) go test -timeout 110m ./internal/generate -run 'TestSoak$$' -v

@@ -11,6 +11,8 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -26,11 +28,11 @@ import (
 func TestHostileTexts(t *testing.T) {
 	api := newAPI(t, rest.Config{Repeats: "request_key"})
 	before := call(api, "GET", "/api/hives?limit=100&with=splits", "").Body.String()
-	texts := []string{
-		"'; DROP TABLE hive; --", `" OR 1=1 --`, "1 OR 1=1", "') UNION SELECT id,name,secret,1,1,1 FROM hive --", "x\\'; --", "name; DELETE FROM hive", "name DESC, (SELECT secret FROM hive)",
-		"\x00", "a\r\nX-Evil: 1", "%00", "../../etc/passwd", "..%2f..", "{{7*7}}", "${jndi:ldap://x}", "<script>", strings.Repeat("(", 5000), strings.Repeat("a.", 3000), strings.Repeat("9", 400), "1e400", "-0", "NaN",
-		"\xff\xfe", "𝕊ecret", "secret", "hive.secret", "from.secret", "\u202e", "*", "count(*)", "id)", "sum(secret)",
-	}
+	var texts []string
+	list, err := os.ReadFile(filepath.Join("testdata", "hostile.json"))
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(list, &texts))
+	texts = append(texts, "\xff\xfe")
 	for _, text := range texts {
 		q := url.QueryEscape(text)
 		quoted, err := json.Marshal(text)
