@@ -245,9 +245,7 @@ func (a *Assist) server(ctx context.Context, c caller) (*mcp.Server, *document, 
 		PageSize:     200, Capabilities: &mcp.ServerCapabilities{},
 		SetCacheable: func(_ context.Context, _ mcp.Request, c *mcp.Cacheable) { c.CacheScope = "private" }, // roles see different functions
 	})
-	if err := a.fill(server, d); err != nil {
-		return nil, nil, err
-	}
+	a.fill(server, d)
 	if a.options.Add != nil {
 		a.options.Add(server)
 	}
@@ -255,36 +253,24 @@ func (a *Assist) server(ctx context.Context, c caller) (*mcp.Server, *document, 
 }
 
 // fill gives a server its functions and resources.
-func (a *Assist) fill(server *mcp.Server, d *document) error {
-	tools, err := toolsOf(d, a.options)
-	if err != nil {
-		return err
-	}
-	for _, t := range tools {
+func (a *Assist) fill(server *mcp.Server, d *document) {
+	for _, t := range toolsOf(d, a.options) {
 		server.AddTool(&t.Tool, a.handler(t))
 	}
 	a.addResources(server, d)
-	return nil
 }
 
 // refresh gives a server the functions of another document, which tells its clients.
-func (a *Assist) refresh(server *mcp.Server, before, now *document) error {
-	old, err := toolsOf(before, a.options)
-	if err != nil {
-		return err
-	}
-	next, err := toolsOf(now, a.options)
-	if err != nil {
-		return err
-	}
+func (a *Assist) refresh(server *mcp.Server, before, now *document) {
+	next := toolsOf(now, a.options)
 	var gone []string
-	for _, t := range old {
+	for _, t := range toolsOf(before, a.options) {
 		if !slices.ContainsFunc(next, func(n tool) bool { return n.Name == t.Name }) {
 			gone = append(gone, t.Name)
 		}
 	}
 	server.RemoveTools(gone...)
-	return a.fill(server, now)
+	a.fill(server, now)
 }
 
 // handler answers calls of a function. What goes wrong is told in the result, so that an
@@ -589,10 +575,7 @@ func (a *Assist) follow(ctx context.Context, server *mcp.Server, c caller, d *do
 		if err != nil || now.etag == d.etag {
 			continue
 		}
-		if err := a.refresh(server, d, now); err != nil {
-			a.options.Log.WarnContext(ctx, "the functions cannot be made anew", "error", err)
-			continue
-		}
+		a.refresh(server, d, now)
 		d = now
 	}
 }

@@ -54,8 +54,7 @@ func TestNamesAndHints(t *testing.T) {
 	for _, form := range []Form{Plain, Compact} {
 		o := all
 		o.Form = form
-		tools, err := toolsOf(demo(t), o)
-		require.NoError(t, err)
+		tools := toolsOf(demo(t), o)
 		seen := map[string]bool{}
 		for _, tool := range tools {
 			assert.Regexp(t, `^[a-z0-9_]{1,64}$`, tool.Name)
@@ -86,28 +85,31 @@ func TestNamesAndHints(t *testing.T) {
 	}
 	reading := all
 	reading.Write = false
-	tools, err := toolsOf(demo(t), reading)
-	require.NoError(t, err)
+	tools := toolsOf(demo(t), reading)
 	for _, tool := range tools {
 		assert.True(t, tool.Annotations.ReadOnlyHint, tool.Name)
 	}
 	reading.Form = ""
-	tools, err = toolsOf(demo(t), reading)
-	require.NoError(t, err)
+	tools = toolsOf(demo(t), reading)
 	assert.Less(t, len(tools), 8, "so many tables are offered in the compact form")
 }
 
 func TestOffer(t *testing.T) {
 	o := all
 	o.Offer = map[string]string{"list_hives": "find_hives", "get_hive": ""}
-	tools, err := toolsOf(demo(t), o)
-	require.NoError(t, err)
+	tools := toolsOf(demo(t), o)
 	require.Len(t, tools, 2)
 	assert.Equal(t, "find_hives", tools[0].Name)
 	assert.Equal(t, "get_hive", tools[1].Name)
+	text, err := os.ReadFile(filepath.Join("..", "..", "examples", "beekeeping", "service", "api", "openapi.json"))
+	require.NoError(t, err)
+	api := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write(text) })
+	o.Base, o.Write = "/api", false
+	o.Offer["delete_hive"] = "" // which a caller who only reads does not get
+	require.NoError(t, New(api, o).Check(t.Context()))
+	assert.Len(t, toolsOf(demo(t), o), 2)
 	o.Offer["list_boxes"] = ""
-	_, err = toolsOf(demo(t), o)
-	assert.ErrorContains(t, err, "there is no function list_boxes")
+	assert.ErrorContains(t, New(api, o).Check(t.Context()), "api.assist.offer names list_boxes, which is no function; there are ")
 }
 
 // FuzzComments holds texts of the database to their place in a description.
@@ -138,8 +140,7 @@ func TestHostileComments(t *testing.T) {
 	for _, form := range []Form{Plain, Compact} {
 		o := all
 		o.Form = form
-		tools, err := toolsOf(d, o)
-		require.NoError(t, err)
+		tools := toolsOf(d, o)
 		for _, tool := range tools {
 			assert.NotContains(t, tool.Description, "\n", tool.Name)
 			assert.NotContains(t, tool.Description, "<script>", tool.Name)
@@ -151,8 +152,7 @@ func TestHostileComments(t *testing.T) {
 }
 
 func TestArgumentsBecomeRequests(t *testing.T) {
-	tools, err := toolsOf(demo(t), all)
-	require.NoError(t, err)
+	tools := toolsOf(demo(t), all)
 	for _, c := range []struct{ tool, args, method, path, query, body, fault string }{
 		{"list_hives", `{"temperament":["calm","fierce"],"frames":10,"sortby":["-frames"],"limit":5,"with":["apiary"]}`, "GET", "hives", "frames=10&limit=5&sortby=-frames&temperament=calm&temperament=fierce&with=apiary", "", ""},
 		{"list_hives", `{}`, "GET", "hives", "limit=20", "", ""},

@@ -2,6 +2,7 @@ package assist
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -25,35 +26,48 @@ type object = map[string]any
 const manyTools = 30
 
 // toolsOf are the tools for a document, in the form that is asked for.
-func toolsOf(d *document, o Options) ([]tool, error) {
+func toolsOf(d *document, o Options) []tool {
 	plain := plainTools(d, o)
-	list := plain
 	switch {
 	case len(o.Offer) > 0:
 		return chosen(plain, o.Offer)
 	case o.Form == Compact, o.Form == "" && len(plain) > manyTools:
-		list = compactTools(d, o)
+		return compactTools(d, o)
 	}
-	return list, nil
+	return plain
 }
 
-// chosen are the tools that a project names, under the names that it gives them.
-func chosen(plain []tool, offer map[string]string) ([]tool, error) {
-	var list []tool
-	known := map[string]bool{}
+// chosen are the tools that a project names, under the names that it gives them. A caller
+// who may not use one does not get it.
+func chosen(plain []tool, offer map[string]string) (list []tool) {
 	for _, t := range plain {
-		known[t.Name] = true
 		if name, ok := offer[t.Name]; ok {
 			t.Name = cmp.Or(name, t.Name)
 			list = append(list, t)
 		}
 	}
-	for name := range offer {
+	return list
+}
+
+// Check finds functions that a project offers and that are not there, for a caller who
+// may do everything.
+func (a *Assist) Check(ctx context.Context) error {
+	d, err := a.document(ctx, a.callerOf(nil))
+	if err != nil {
+		return err
+	}
+	o := a.options
+	o.Write = true
+	known := map[string]bool{}
+	for _, t := range plainTools(d, o) {
+		known[t.Name] = true
+	}
+	for _, name := range slices.Sorted(maps.Keys(a.options.Offer)) {
 		if !known[name] {
-			return list, fmt.Errorf("there is no function %s to offer, or not for this caller", name)
+			return fmt.Errorf("api.assist.offer names %s, which is no function; there are %s", name, strings.Join(slices.Sorted(maps.Keys(known)), ", "))
 		}
 	}
-	return list, nil
+	return nil
 }
 
 // plainTools are a tool for each thing that can be done.

@@ -70,7 +70,7 @@ func (a *app) assist(ctx context.Context, o assisting, args []string) error {
 	}
 	defer live.Close()
 	a.watchPreview(live, o.previewing, args)
-	offered, err := a.offered(live, o, args)
+	offered, err := a.offered(ctx, live, o, args)
 	if err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (a *app) assist(ctx context.Context, o assisting, args []string) error {
 const lookAtSchema = 2 * time.Second
 
 // offered are the functions of a preview.
-func (a *app) offered(live *preview.Live, o assisting, args []string) (*assist.Assist, error) {
+func (a *app) offered(ctx context.Context, live *preview.Live, o assisting, args []string) (*assist.Assist, error) {
 	options := live.Current().AssistOptions(preview.Options{Writes: o.writes, Title: a.assistTitle(args, o)})
 	if o.writes {
 		options.DryRun = live.DryRun
@@ -97,7 +97,8 @@ func (a *app) offered(live *preview.Live, o assisting, args []string) (*assist.A
 	if o.check {
 		options.Log, options.Calls = nil, math.MaxInt
 	}
-	return assist.New(live, options), nil
+	offered := assist.New(live, options)
+	return offered, offered.Check(ctx)
 }
 
 // addPrompts adds the prompts of the project.

@@ -250,7 +250,7 @@ func (a *app) previewHandler(ctx context.Context, live *preview.Live, o previewi
 	if !o.assist {
 		return live, nil
 	}
-	offered, err := a.offered(live, assisting{previewing: o}, args)
+	offered, err := a.offered(ctx, live, assisting{previewing: o}, args)
 	if err != nil {
 		return nil, err
 	}
