@@ -158,7 +158,10 @@ func (t *Info) bringRemote(ctx context.Context, db DB, to Remote, rows iter.Seq[
 	if len(list) == 0 {
 		return 0, nil
 	}
-	return int64(len(list)), t.insertRemote(ctx, db, to, list)
+	if err := t.insertRemote(ctx, db, to, list); err != nil {
+		return 0, err
+	}
+	return int64(len(list)), nil
 }
 
 // addRemote stores by a service that children belong to parent.

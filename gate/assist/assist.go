@@ -10,6 +10,7 @@ package assist
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -199,9 +200,12 @@ func (a *Assist) document(ctx context.Context, c caller) (*document, error) {
 		return nil, &Refused{w.status, w.header.Get("WWW-Authenticate"), detailOf(w.body.Bytes(), w.status)}
 	}
 	tag := w.header.Get("ETag")
+	if tag == "" { // documents are told apart by it
+		tag = fmt.Sprintf("%x", sha256.Sum256(w.body.Bytes()))
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if d, ok := a.known[tag]; ok && tag != "" {
+	if d, ok := a.known[tag]; ok {
 		return d, nil
 	}
 	d, err := readDocument(bytes.Clone(w.body.Bytes()), tag, a.options.Base)
@@ -392,7 +396,7 @@ func (a *Assist) send(ctx context.Context, c caller, t tool, want *request) (*mc
 	serve := a.api.ServeHTTP
 	if want.dry {
 		if serve = a.options.DryRun; serve == nil {
-			return failed("dry_run is not to be had here; nothing was done", nil), http.StatusNotImplemented
+			return failed("there is no dry run here, and nothing was done; leave dry_run out to make the change", nil), http.StatusNotImplemented
 		}
 	}
 	header := http.Header{"Accept": {"application/json"}}

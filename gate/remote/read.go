@@ -275,6 +275,9 @@ func (r *reader) related(row any, rel *Relation, raw []byte) error {
 // fetch reads the bytes that a row that was read has elsewhere.
 func (s *Service) fetch(ctx context.Context, r *reader) error {
 	for _, p := range *r.pending {
+		if !strings.HasPrefix(p.address, "/") { // another host must not get the credentials
+			return fmt.Errorf("reading a value of %s: the service says that it is at %q, which is no path", r.res.path, p.address)
+		}
 		c := call{method: http.MethodGet, root: true, path: p.address, header: http.Header{"Accept": {"*/*"}}, safe: true, about: r.res}
 		a, err := s.send(ctx, c)
 		if err != nil {

@@ -85,8 +85,8 @@ type Options struct {
 	Token  func(ctx context.Context) (string, error)
 	Header http.Header // more headers
 	Client *http.Client
-	// Retries is how often a request is sent again where that can do no harm; 3.
-	// A negative number is never.
+	// Retries is how often a request is sent again where that can do no harm: 3 times
+	// where nothing is said, and never for 0.
 	Retries int
 	// Wait is the longest pause before a request is sent again; a minute.
 	Wait time.Duration

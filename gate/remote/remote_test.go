@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -424,6 +425,9 @@ func TestManyRowsByOneCall(t *testing.T) {
 	require.NoError(t, hives.InsertAll(ctx, client, list))
 	assert.NotZero(t, list[2].ID)
 	assert.Error(t, hives.InsertAll(ctx, client, []*hive{{Name: "d"}, {Name: "a"}}))
+	imported, err := hives.Import(ctx, client, slices.Values([]*hive{{Name: "d"}, {Name: "a"}}))
+	assert.Error(t, err)
+	assert.Zero(t, imported, "none is stored")
 	n, err := hives.Where(hiveName.In("a", "b", "c")).Update(ctx, client, hiveFrames.Set(7))
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n)
@@ -530,4 +534,15 @@ func FuzzRows(f *testing.F) {
 		}
 		_, _ = hives.With(splits).Limit(2).All(context.Background(), client)
 	})
+}
+
+// TestBytesElsewhere asks no other host for the bytes of a column.
+func TestBytesElsewhere(t *testing.T) {
+	s, client, _ := newService(t, func(i *remote.Interface) {
+		i.Resources = []remote.Resource{remote.Describe("hives", &hives).Contents("name")}
+	})
+	s.next(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"id":1,"name_url":"@evil.example/x"}`) })
+	_, err := hives.All(t.Context(), client)
+	assert.ErrorContains(t, err, "which is no path")
+	assert.Len(t, s.requests(), 1)
 }

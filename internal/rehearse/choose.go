@@ -10,9 +10,9 @@ import (
 	"github.com/modelcontextprotocol/go-sdk/mcp"
 )
 
-// Rank orders functions for a job in plain words, best first: by the words that the job
-// has in common with their names, titles and descriptions, of which rare ones say more. It
-// stands in for an assistant, to find out whether descriptions tell functions apart.
+// Rank orders functions for a job in plain words, best first. It counts the words that the
+// job shares with their names, titles and descriptions; rare words count more. It stands in
+// for an assistant, to find out whether descriptions tell functions apart.
 func Rank(tools []*mcp.Tool, job string) []string {
 	type scored struct {
 		name string

@@ -64,7 +64,7 @@ func (r *renderer) clientCalls() callsView {
 	return v
 }
 
-// taken are names that arguments of a call cannot have.
+// callNames are names that arguments of a call cannot have.
 var callNames = []string{"call", "ctx", "gate", "remote", "row", "service", "v", "time", "context"}
 
 func argName(store string, a model.QueryArg) string {
